@@ -51,6 +51,8 @@ environment() {
     .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
     echo "$wanted" > "$stamp"
   fi
+  # Translations that changed since, or were never compiled here.
+  .venv/bin/python scripts/catalogs.py
   # Helpers and commands start quicker; where this cannot be written, they start all the same.
   .venv/bin/python -m compileall -q src 2>/dev/null || true
 }

@@ -31,6 +31,15 @@ TEMPLATE = SOURCE / "fascis/words/locale/fascis.pot"
 # What is read by programs and nobody else: names in a demo's world, styles, statements.
 _NO_WORDS = ("demo", "tour", "words")
 _CALLS = {"tr": None, "trn": (1, 2)}
+# What typer heads its help with; it asks gettext for these.
+_OF_TYPER = (
+    "Arguments",
+    "Options",
+    "Commands",
+    "required",
+    "default: {default}",
+    "No such command {name!r}.",
+)
 # What these are given is read by a program, or goes into a log.
 _FOR_PROGRAMS = frozenset(
     [
@@ -52,7 +61,6 @@ _FOR_PROGRAMS = frozenset(
         "lstrip",
         "rstrip",
         "replace",
-        "join",
         "step",
         "getattr",
         "hasattr",
@@ -79,7 +87,6 @@ _FOR_PROGRAMS = frozenset(
         "read",
         "write",
         "open",
-        "get",
         "ValueError",
         "TypeError",
         "KeyError",
@@ -234,8 +241,10 @@ def _extracted() -> list[tuple[str, int, str | tuple[str, ...], list[str], str |
 
 
 def template() -> Catalog:
-    """All messages, with their places."""
+    """All messages, with their places; also what the command line's own library says of itself."""
     catalog = Catalog(project="Fascis", charset="utf-8", fuzzy=False)
+    for message in _OF_TYPER:
+        catalog.add(message, locations=[("typer", 0)])
     for place, _line, message, _comments, context in _extracted():
         catalog.add(message, locations=[(place, 0)], context=context)
     return catalog

@@ -15,7 +15,7 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the commands."""
 
-    @app.command()
+    @app.command(help=tr("Shows every library, its home and its copies, as they were last seen."))
     def libraries(
         library: str = typer.Argument("", help=tr("Only this one: a name, an id or a path.")),
         look: bool = typer.Option(
@@ -30,12 +30,15 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Shows every library, its home and its copies, as they were last seen."""
         from fascis.commands import copies_work
 
         copies_work.libraries(library, look, forget, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Reads libraries again and compares them with their manifests, and with hash lists."
+        )
+    )
     def verify(
         library: list[str] = typer.Argument(None, help=tr("Libraries, or copies of them.")),
         drive: str = typer.Option("", "--drive", help=tr("All libraries on this drive.")),
@@ -48,12 +51,11 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Reads libraries again and compares them with their manifests, and with hash lists."""
         from fascis.commands import verify_work
 
         verify_work.verify(library or [], drive, everything, lists, gentle, as_json)
 
-    @app.command()
+    @app.command(help=tr("Gives a library that never crossed its identity and manifest."))
     def manifest(
         library: str,
         algorithm: str = typer.Option(
@@ -61,12 +63,15 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Gives a library that never crossed its identity and manifest."""
         from fascis.commands import copies_work
 
         copies_work.manifest(library, algorithm, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Puts back what is damaged or missing in a library, from a copy; undone by its act."
+        )
+    )
     def repair(
         library: str,
         copy: str = typer.Option(..., "--from", help=tr("The copy that has the good files.")),
@@ -74,12 +79,13 @@ def register(app: typer.Typer) -> None:
         yes: bool = typer.Option(False, "--yes", help=tr("Consent to what is shown.")),
         as_json: bool = JSON,
     ) -> None:
-        """Puts back what is damaged or missing in a library, from a copy; undone by its act."""
         from fascis.commands import copies_work
 
         copies_work.repair(library, copy, dry_run, yes, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr("Brings a copy up to its home: what is new, changed, moved or gone since.")
+    )
     def update(
         copy: str,
         home: str = typer.Option("", "--from", help=tr("Its home, where that is not known here.")),
@@ -90,12 +96,14 @@ def register(app: typer.Typer) -> None:
         yes: bool = typer.Option(False, "--yes", help=tr("Consent to what needs a decision.")),
         as_json: bool = JSON,
     ) -> None:
-        """Brings a copy up to its home: what is new, changed, moved or gone since."""
         from fascis.commands import copies_work
 
         copies_work.update(copy, home, drop_earlier, dry_run, yes, as_json)
 
-    @app.command("bring-back")
+    @app.command(
+        "bring-back",
+        help=tr("Brings a library back to where it was, with the documents that it had there."),
+    )
     def bring_back(
         library: str = typer.Argument(
             ..., help=tr("A library, or the crossing that took it away.")
@@ -111,7 +119,6 @@ def register(app: typer.Typer) -> None:
         yes: bool = typer.Option(False, "--yes", help=tr("Consent to what needs a decision.")),
         as_json: bool = JSON,
     ) -> None:
-        """Brings a library back to where it was, with the documents that it had there."""
         from fascis.commands import copies_work
 
         copies_work.bring_back(library, to, after, ungather, dry_run, yes, as_json)

@@ -28,6 +28,7 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.digests import Algorithm
 from fascis.files.names import place_text, shown
+from fascis.library.identity import kind_words
 from fascis.library.known.places import KnownPlaces, Place, State, known_places, named
 from fascis.words.figures import day, size
 from fascis.words.speech import tr, trn
@@ -118,7 +119,7 @@ def _place_json(place: Place, home: bool = False) -> dict[str, Any]:
 
 
 def _tell(one: KnownPlaces) -> None:
-    print(f"{shown(one.library.name)}  ({one.library.kind}, {one.library.id[:8]})")
+    print(f"{shown(one.library.name)}  ({kind_words(one.library.kind)}, {one.library.id[:8]})")
     print(
         tr(
             "  home         {where}, {verified}",
@@ -133,21 +134,18 @@ def _tell(one: KnownPlaces) -> None:
 
 
 def _where(place: Place) -> str:
-    away = "" if place.connected else tr(", away")
-    gone = tr(", not there any more") if place.connected and not place.there else ""
-    return tr(
-        "{path} on {label}{away}{gone}",
-        path=shown(str(place.path)),
-        label=shown(place.label),
-        away=away,
-        gone=gone,
-    )
+    path, label = shown(str(place.path)), shown(place.label)
+    if not place.connected:
+        return tr("{path} on {label}, away", path=path, label=label)
+    if not place.there:
+        return tr("{path} on {label}, not there any more", path=path, label=label)
+    return tr("{path} on {label}", path=path, label=label)
 
 
 def _state(place: Place) -> str:
     if place.state is State.BEHIND:
         return tr("{behind_files} behind", behind_files=place.seen.behind_files)
-    return place.state.value
+    return place.state.words
 
 
 def _verified(place: Place) -> str:
@@ -155,12 +153,14 @@ def _verified(place: Place) -> str:
     if not seen.verified_at:
         return tr("never verified")
     on = day(seen.verified_at)
-    damaged = (
-        trn(", {n} file damaged or missing", ", {n} files damaged or missing", seen.damaged)
-        if seen.damaged
-        else ""
-    )
-    return tr("verified {day}{damaged}", day=on, damaged=damaged)
+    if seen.damaged:
+        return trn(
+            "verified {day}, {n} file damaged or missing",
+            "verified {day}, {n} files damaged or missing",
+            seen.damaged,
+            day=on,
+        )
+    return tr("verified {day}", day=on)
 
 
 # -- lists -----------------------------------------------------------------------------------------
@@ -274,7 +274,7 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
 
 def _tell_found(found: Found, source: Path) -> None:
     for place in found.good:
-        what = "missing" if place in found.missing else "damaged"
+        what = tr("missing") if place in found.missing else tr("damaged")
         say(
             tr(
                 "{what}: {place}, good in {source}",

@@ -10,8 +10,8 @@ from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.events import Advanced, Attention, Entered, Event, Released
 from fascis.crossing.status.pace import Pace
 from fascis.files.names import shown
-from fascis.words.figures import counted, number, size
-from fascis.words.speech import trn
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 
 
 class Telling(Saying):
@@ -55,9 +55,23 @@ class Telling(Saying):
     def _draw(self) -> None:
         words = "; ".join(
             (f"{shown(name)}: " if len(self._names) > 1 else "")
-            + f"{size(p.copied_bytes)} copied, {size(p.verified_bytes)} of {size(p.total_bytes)} "
-            f"verified, {number(p.verified_files)} of {counted(p.files, 'file')}, "
-            f"{size(p.bytes_a_second())}/s{p.ready_words()}"
+            + ", ".join(
+                filter(
+                    None,
+                    (
+                        tr(
+                            "{copied} copied, {verified} of {total} verified, {done} of {files}",
+                            copied=size(p.copied_bytes),
+                            verified=size(p.verified_bytes),
+                            total=size(p.total_bytes),
+                            done=number(p.verified_files),
+                            files=trn("{n} file", "{n} files", p.files),
+                        ),
+                        f"{size(p.bytes_a_second())}/s",
+                        p.ready_words(),
+                    ),
+                )
+            )
             for name, p in zip(self._names, self._paces, strict=True)
         )
         self.tell(words, sum(p.copied_bytes + p.verified_bytes for p in self._paces))

@@ -60,7 +60,7 @@ from fascis.files.names import shown
 from fascis.library.roles import Role
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
-from fascis.words.figures import counted, duration, size
+from fascis.words.figures import duration, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
@@ -739,9 +739,10 @@ def receipts(crossing: str, html: str, as_json: bool) -> None:
         put({"receipts": records, "damaged": [str(e) for e in damaged]})
         return
     for r in records:
+        files = trn("{n} file", "{n} files", r["files"])
         print(
-            f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {r['state']:<9}  "
-            f"{counted(r['files'], 'file')}, {size(r['bytes'])}  {r['name']} → {r['to']}"
+            f"{r['crossing'][:8]}  {clock_text(r['planned_at'])}  {State(r['state']).words:<22}  "
+            f"{files}, {size(r['bytes'])}  {r['name']} → {r['to']}"
         )
 
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 def register(app: typer.Typer) -> None:
     """Adds the commands."""
 
-    @app.command()
+    @app.command(help=tr("Takes a library to another drive, whole and verified."))
     def relocate(
         library: str,
         to: str = typer.Option(
@@ -125,7 +125,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Takes a library to another drive, whole and verified."""
         from fascis.commands import crossing_work
 
         wanted = crossing_work.Wanted(
@@ -147,7 +146,7 @@ def register(app: typer.Typer) -> None:
         )
         crossing_work.relocate(wanted, dry_run, later, yes, as_json)
 
-    @app.command()
+    @app.command(help=tr("Makes several libraries of one, each with all that it uses."))
     def split(
         library: str,
         to: str = typer.Option(
@@ -178,12 +177,11 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Makes several libraries of one, each with all that it uses."""
         from fascis.commands import split_work
 
         split_work.split(split_work.Wanted(library, to, part, rest, after), dry_run, yes, as_json)
 
-    @app.command()
+    @app.command(help=tr("Goes on with an interrupted crossing, as its plan says."))
     def resume(
         crossing: str = typer.Argument(
             "",
@@ -224,7 +222,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Goes on with an interrupted crossing, as its plan says."""
         from fascis.commands import crossing_work, split_work
 
         if everything:
@@ -234,7 +231,7 @@ def register(app: typer.Typer) -> None:
             crossing, skip_unreadable, bring_along, take_damaged, without, as_json, leave_newer
         )
 
-    @app.command()
+    @app.command(help=tr("Sets the originals of a verified crossing aside; frees nothing yet."))
     def park(
         crossing: str,
         others_follow: bool = typer.Option(
@@ -246,13 +243,12 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Sets the originals of a verified crossing aside; frees nothing yet."""
         from fascis.commands import crossing_work, split_work
 
         _if_split(crossing, as_json, lambda s: split_work.park(s, as_json))
         crossing_work.park(crossing, as_json, others_follow)
 
-    @app.command()
+    @app.command(help=tr("Deletes the originals whose copies are verified, and frees their space."))
     def release(
         crossing: str,
         yes: bool = typer.Option(False, "--yes", help=tr("Delete the originals.")),
@@ -269,7 +265,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Deletes the originals whose copies are verified, and frees their space."""
         from fascis.commands import release_work
 
         if only_list:
@@ -277,24 +272,24 @@ def register(app: typer.Typer) -> None:
         else:
             release_work.release(crossing, yes, compared, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Gives home back to the old place, deleting no copy.\n\n"
+            "Or takes back a relinking, by its id."
+        )
+    )
     def undo(crossing: str, as_json: bool = JSON) -> None:
-        """Gives home back to the old place, deleting no copy.
-
-        Or takes back a relinking, by its id.
-        """
         from fascis.commands import crossing_work, split_work
 
         _if_split(crossing, as_json, lambda s: split_work.undo(s, as_json))
         crossing_work.undo(crossing, as_json)
 
-    @app.command()
+    @app.command(help=tr("Shows past crossings, or the receipt of one."))
     def receipts(
         crossing: str = typer.Argument("", help=tr("The crossing's id, or its beginning.")),
         html: str = typer.Option("", "--html", help=tr("Write the page to this new file.")),
         as_json: bool = JSON,
     ) -> None:
-        """Shows past crossings, or the receipt of one."""
         from fascis.commands import crossing_work, split_work
 
         _if_split("" if html else crossing, as_json, lambda s: split_work.receipts(s, as_json))

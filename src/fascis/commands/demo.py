@@ -16,7 +16,7 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the command."""
 
-    @app.command()
+    @app.command(help=tr("Opens the demo: a studio's made-up world on stand-in drives."))
     def demo(
         headless: bool = typer.Option(
             False, "--headless", help=tr("Run a whole crossing without a person and take pictures.")
@@ -28,7 +28,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Opens the demo: a studio's made-up world on stand-in drives."""
         from fascis.demo.place import demo_world
 
         world = demo_world(fresh or headless)

@@ -14,7 +14,11 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the command."""
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Shows the drives, their space, what they are and what stands on them. Formats nothing."
+        )
+    )
     def drives(
         drive: str = typer.Argument(
             "", help=tr("One drive: its label, the beginning of its UUID, or a folder on it.")
@@ -42,7 +46,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Shows the drives, their space, what they are and what stands on them. Formats nothing."""
         from fascis.commands import drives_work
 
         wanted = drives_work.Wanted(drive, measure, mount, remove, make_folder, folder, suits)

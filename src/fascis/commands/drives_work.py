@@ -37,7 +37,7 @@ from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.library.known.recognising import Recognition
 from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
-from fascis.words.figures import size
+from fascis.words.figures import moment, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
@@ -183,14 +183,13 @@ def _measured(workspace: Workspace, shelf: Shelf, drive: Drive) -> dict[str, Any
     workspace.register.put_drives([drive])
     workspace.register.put_speed(drive.uuid, speed.write_mb_s, speed.read_mb_s)
     shelf.speed = speed.write_mb_s, speed.read_mb_s, workspace.clock()
-    perhaps = "" if speed.proven else tr(" (perhaps from memory)")
+    if speed.proven:
+        told = tr("{label}: writes {write} MB/s, reads {read} MB/s.")
+    else:
+        told = tr("{label}: writes {write} MB/s, reads {read} MB/s (perhaps from memory).")
     say(
-        tr(
-            "{label}: writes {write_mb_s} MB/s, reads {read_mb_s} MB/s{perhaps}.",
-            label=shown(drive.label),
-            write_mb_s=f"{speed.write_mb_s:.0f}",
-            read_mb_s=f"{speed.read_mb_s:.0f}",
-            perhaps=perhaps,
+        told.format(
+            label=shown(drive.label), write=f"{speed.write_mb_s:.0f}", read=f"{speed.read_mb_s:.0f}"
         )
     )
     return {
@@ -284,13 +283,20 @@ def _object(shelf: Shelf) -> dict[str, Any]:
 
 
 def _standing(s: OnShelf) -> str:
+    """What a library is there, for programs."""
+    if s.says:
+        return "new here" if s.offered else "another folder"  # for programs
+    if s.home:
+        return "home"
+    return "set aside" if s.parked else "copy"  # for programs
+
+
+def _standing_words(s: OnShelf) -> str:
     if s.says:
         return tr("new here") if s.offered else tr("another folder")
     if s.home:
-        return "home"
-    if s.parked:
-        return tr("set aside")
-    return "copy"
+        return tr("home")
+    return tr("set aside") if s.parked else tr("copy")
 
 
 def _tell(shelf: Shelf) -> None:
@@ -302,9 +308,9 @@ def _tell(shelf: Shelf) -> None:
         file_system_words(d),
         transport_words(d),
         speed_words(shelf.speed),
-        "read-only" if d.read_only else "",
+        tr("read-only") if d.read_only else "",
     ]
-    words += ["stand-in"] if d.stand_in else []
+    words += [tr("stand-in")] if d.stand_in else []
     place = shown(str(d.mount)) if d.mounted else ""
     print(f"{shown(d.label):<24} {state:<34} {' · '.join(filter(None, words)):<36} {place}")
 
@@ -318,19 +324,17 @@ def _tell_one(shelf: Shelf) -> None:
     ):
         print(f"  {line}")
     for s in shelf.standings:
-        print(f"  {shown(s.name)} ({_standing(s)})  {shown(str(s.root))}")
+        print(f"  {shown(s.name)} ({_standing_words(s)})  {shown(str(s.root))}")
         if s.says:
-            home = "here" if s.says.at_home else shown(s.says.identity.home.path)
+            home = tr("here") if s.says.at_home else shown(s.says.identity.home.path)
             last = max((h.when for h in s.says.identity.history), default=None)
-            when = (
-                tr(
-                    ", last crossing {astimezone}",
-                    astimezone=f"{last.astimezone():%d %b %Y, %H:%M}",
+            if last:
+                when = moment(last.timestamp())
+                print(
+                    tr("    its file says: home {home}, last crossing {when}", home=home, when=when)
                 )
-                if last
-                else ""
-            )
-            print(tr("    its file says: home {home}{when}", home=home, when=when))
+            else:
+                print(tr("    its file says: home {home}", home=home))
     for f in shelf.former:
         print(tr("  was {label} at {mount}", label=shown(f.label), mount=shown(str(f.mount))))
 

@@ -112,16 +112,17 @@ def _means(found: Field) -> str:
 def _tell(learnt: Learnt) -> None:
     for n, one in enumerate(learnt.fields, 1):
         pieces = len(one.reading.pieces)
-        parts = trn(" in {n} part", " in {n} parts", pieces) if pieces > 1 else ""
+        where = shown(one.where)
+        if pieces > 1:
+            where = tr("{where} (in {pieces} parts)", where=where, pieces=pieces)
         found = tr("{count} of {count_2}", count=number(one.found), count_2=number(one.values))
         print(
             trn(
-                "{n_}. {where} keeps a path{parts}. {found} lead to files ({n} file).",
-                "{n_}. {where} keeps a path{parts}. {found} lead to files ({n} files).",
+                "{n_}. {where} keeps a path. {found} lead to files ({n} file).",
+                "{n_}. {where} keeps a path. {found} lead to files ({n} files).",
                 one.files,
                 n_=n,
-                where=shown(one.where),
-                parts=parts,
+                where=where,
                 found=found,
             )
         )

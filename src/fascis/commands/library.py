@@ -11,30 +11,32 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the commands."""
 
-    @app.command()
+    @app.command(help=tr("Looks for libraries, and for what is big; it writes nothing."))
     def look(
         where: list[str] = typer.Argument(
             None, help=tr("Folders or drives; without one, the home and every connected drive.")
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Looks for libraries, and for what is big; it writes nothing."""
         from fascis.commands import look_work
 
         look_work.look(where or [], as_json)
 
-    @app.command()
+    @app.command(help=tr("Shows what a library holds."))
     def survey(
         library: str,
         files: bool = typer.Option(False, "--files", help=tr("List every file.")),
         as_json: bool = JSON,
     ) -> None:
-        """Shows what a library holds."""
         from fascis.commands import library_work
 
         library_work.survey(library, files, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Makes a photo catalog, or adds folders of photos to one; the photos are only read."
+        )
+    )
     def catalog(
         file: str = typer.Argument(..., help=tr("The catalog, a new one or one that is there.")),
         add: list[str] = typer.Option(
@@ -42,12 +44,13 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Makes a photo catalog, or adds folders of photos to one; the photos are only read."""
         from fascis.commands import library_work
 
         library_work.catalog(file, add, as_json)
 
-    @app.command()
+    @app.command(
+        help=tr("Finds where a document of unknown make keeps its paths; it changes nothing.")
+    )
     def learn(
         document: str,
         search: list[str] = typer.Option(
@@ -62,7 +65,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Finds where a document of unknown make keeps its paths; it changes nothing."""
         from fascis.commands import learn_work
 
         learn_work.learn(document, search, confirm, forget, choose, as_json)

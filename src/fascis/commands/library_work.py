@@ -30,7 +30,7 @@ from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 _MOST_TOLD = 200
-NOT_UNDERSTOOD = tr("not understood")
+NOT_UNDERSTOOD = "not understood"  # for programs
 
 
 def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
@@ -187,7 +187,7 @@ def _tell_troubles(
     if uses.not_understood:
         tell(
             trn(
-                "Not understood: {n} file; what they refer to is not known.",
+                "Not understood: {n} file; what it refers to is not known.",
                 "Not understood: {n} files; what they refer to is not known.",
                 len(uses.not_understood),
             )

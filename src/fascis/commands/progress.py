@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Self, TypeVar
 from fascis.commands.telling import say
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
-from fascis.words.figures import counted, duration, size
-from fascis.words.speech import tr
+from fascis.words.figures import duration, size
+from fascis.words.speech import tr, trn
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
@@ -127,8 +127,15 @@ class Counting(Saying):
     def __call__(self, files: int, done: int, of: int = 0) -> None:
         """Takes how many files and bytes were read, and of how many bytes."""
         seconds = time.monotonic() - self._begun
-        words = f"{counted(files, 'file')}, {size(done)}"
         if of > done and seconds > 2:
-            left = (of - done) * seconds / max(done, 1)
-            words += tr(" of {size}, about {duration} left", size=size(of), duration=duration(left))
-        self.tell(tr("{words} read", words=words), done, of or None)
+            words = trn(
+                "{n} file read, {size} of {of}, about {left} left",
+                "{n} files read, {size} of {of}, about {left} left",
+                files,
+                size=size(done),
+                of=size(of),
+                left=duration((of - done) * seconds / max(done, 1)),
+            )
+        else:
+            words = trn("{n} file read, {size}", "{n} files read, {size}", files, size=size(done))
+        self.tell(words, done, of or None)

@@ -11,7 +11,12 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the command."""
 
-    @app.command()
+    @app.command(
+        help=tr(
+            "Looks for lost media, and with --apply leads the documents to it.\n\n"
+            "Edits stay as they are; undo takes it back."
+        )
+    )
     def relink(
         library: str,
         search: list[str] = typer.Option(
@@ -43,10 +48,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Looks for lost media, and with --apply leads the documents to it.
-
-        Edits stay as they are; undo takes it back.
-        """
         from fascis.commands import relink_work
 
         wanted = relink_work.Wanted(library, search, apply, accept, refuse, locate, check, returned)

@@ -24,7 +24,8 @@ from fascis.files.route import Moved
 from fascis.relink.acts import Act, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
-from fascis.relink.outcome import Decisions, Match, State
+from fascis.relink.outcome import Decisions, Match, State, evidence_words
+from fascis.relink.pairs import Basis
 from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
 from fascis.words.figures import NBSP, number
@@ -236,6 +237,32 @@ def _record(
     }
 
 
+def _tell_move(move: dict[str, Any]) -> None:
+    """Tells one folder that moved."""
+    print(
+        trn(
+            "  {from_}\n    is now {to}: explains {n} file",
+            "  {from_}\n    is now {to}: explains {n} files",
+            move["files"],
+            from_=shown(move["from"]),
+            to=shown(move["to"]),
+        )
+    )
+    if move["against"]:
+        print(tr("    against it: {reasons}", reasons=", ".join(move["against"])))
+    if not move["certain"]:
+        print(tr("    only when you say so: --accept OLD=NEW"))
+    for name, files in move["also_lost_by"].items():
+        print(
+            trn(
+                "    {name} lost {n} file there too",
+                "    {name} lost {n} files there too",
+                files,
+                name=shown(name),
+            )
+        )
+
+
 def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
     print(
         tr(
@@ -247,30 +274,7 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
         )
     )
     for move in record["folder_moves"]:
-        against = ""
-        if move["against"]:
-            against = tr("; against it: {reasons}", reasons=", ".join(move["against"]))
-        settled = "" if move["certain"] else tr(" (only when you say so: --accept OLD=NEW)")
-        print(
-            trn(
-                "  {from_}\n    is now {to}: explains {n} file{against}{settled}",
-                "  {from_}\n    is now {to}: explains {n} files{against}{settled}",
-                move["files"],
-                from_=shown(move["from"]),
-                to=shown(move["to"]),
-                against=against,
-                settled=settled,
-            )
-        )
-        for name, files in move["also_lost_by"].items():
-            print(
-                trn(
-                    "    {name} lost {n} file there too",
-                    "    {name} lost {n} files there too",
-                    files,
-                    name=shown(name),
-                )
-            )
+        _tell_move(move)
     undecided = [t for t in record["ties"] if t["found"] is None]
     for tie in [t for t in record["ties"] if t["found"]][:_MOST_TOLD]:
         print(
@@ -278,17 +282,16 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
                 "  {lost}\n    is {found} ({basis})",
                 lost=shown(tie["lost"]),
                 found=shown(tie["found"]),
-                basis=tie["basis"],
+                basis=Basis(tie["basis"]).words,
             )
         )
     for tie in undecided[:_MOST_TOLD]:
         print(tr("  {lost}\n    to decide: {why}", lost=shown(tie["lost"]), why=tie["why"]))
         for path in tie["candidates"][:9]:
-            differs = ", ".join(tie["differs"].get(path, []))
-            print(
-                f"      {shown(path)}"
-                + (tr(" (differs: {differs})", differs=differs) if differs else "")
-            )
+            told = shown(path)
+            if differs := ", ".join(map(evidence_words, tie["differs"].get(path, []))):
+                told = tr("{path} (differs: {differs})", path=told, differs=differs)
+            print(f"      {told}")
     if record["old_paths"]:
         print(
             trn(

@@ -13,7 +13,9 @@ from fascis.words.speech import tr
 def register(app: typer.Typer) -> None:
     """Adds the command."""
 
-    @app.command()
+    @app.command(
+        help=tr("Saves a report for the makers: versions, drives, the last crossings, the log.")
+    )
     def report(
         file: Path = typer.Argument(..., help=tr("Where it is saved; one that is there is kept.")),
         without_names: bool = typer.Option(
@@ -21,7 +23,6 @@ def register(app: typer.Typer) -> None:
         ),
         as_json: bool = JSON,
     ) -> None:
-        """Saves a report for the makers: versions, drives, the last crossings, the log."""
         from fascis.crossing.status.makers_report import makers_report
         from fascis.files.names import shown
         from fascis.files.own.saving import write_new

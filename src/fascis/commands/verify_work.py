@@ -116,10 +116,10 @@ def _tell_verified(verified: Verified) -> None:
         )
     )
     words = {
-        "edited": "edited",
-        "damaged": "damaged",
-        "missing": "missing",
-        "unlisted": "unlisted",
+        "edited": tr("edited"),
+        "damaged": tr("damaged"),
+        "missing": tr("missing"),
+        "unlisted": tr("unlisted"),
         "list_mismatch": tr("not what the hash list says"),
         "list_missing": tr("in the hash list, and not there"),
         "references_unresolved": tr("refers to what is not there"),

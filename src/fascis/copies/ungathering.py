@@ -239,17 +239,20 @@ def told_of(found: Ungathered) -> list[str]:
     said = []
     if found.paths:
         sentence = trn(
-            "{n} gathered file goes back to where it was loose",
-            "{n} gathered files go back to where it was loose",
+            "{n} gathered file goes back to where it was loose.",
+            "{n} gathered files go back to where they were loose.",
             len(found.paths),
         )
+        said.append(sentence)
         if found.missing:
-            sentence += tr(
-                ", {missing} put there again ({size})",
-                missing=len(found.missing),
-                size=size(found.bytes_missing),
+            said.append(
+                trn(
+                    "{n} of them is put there again ({size}).",
+                    "{n} of them are put there again ({size}).",
+                    len(found.missing),
+                    size=size(found.bytes_missing),
+                )
             )
-        said.append(sentence + ".")
     said += [
         tr("{f}: stays gathered; {why}.", f=shown(f), why=why)
         for f, why in sorted(found.stays.items())

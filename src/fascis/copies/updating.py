@@ -146,18 +146,23 @@ def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
     if not (found.edited or found.made or found.both):
         return
     worked = [*found.both, *found.edited, *found.made]
-    both = tr("; {both} of them at home too", both=len(found.both)) if found.both else ""
+    told = trn(
+        "{n} file of {copy} was made or changed there since it arrived: {worked}.",
+        "{n} files of {copy} were made or changed there since it arrived: {worked} first.",
+        len(worked),
+        copy=shown(str(copy)),
+        worked=shown(worked[0]),
+    )
+    if found.both:
+        both = trn(
+            "{n} of them was changed at home too.",
+            "{n} of them were changed at home too.",
+            len(found.both),
+        )
+        told = f"{told} {both}"
     yield Problem(
         Code.COPY_IS_AHEAD,
-        trn(
-            "{n} file of {copy} were made or changed there since it arrived{both}: {worked} first.",
-            "{n} files of {copy} were made or changed there since it arrived{both}: {worked} "
-            "first.",
-            len(worked),
-            copy=shown(str(copy)),
-            both=both,
-            worked=shown(worked[0]),
-        ),
+        told,
         tr(
             "Continue (--yes): files changed only in the copy stay as they are; where home "
             "changed too, the copy gets home's version and keeps its own in .fascis/earlier. Or "

@@ -66,6 +66,7 @@ from fascis.files.names import place_text, shown
 from fascis.library.identity import OWN, Home
 from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
+from fascis.words.figures import listed
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
@@ -318,7 +319,8 @@ class Crossing:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "The crossing is {value}; nothing is given up any more.", value=self.state.value
+                    "State of the crossing: {state}. Nothing is given up any more.",
+                    state=self.state.words,
                 ),
             )
         if [d.number for d in self.demanded] == [destination.number]:
@@ -466,7 +468,7 @@ class Crossing:
                 "home_before", {"root": str(known.root), "drive": known.drive, "name": known.name}
             )
         act = self.journal.open_act("switch") or self.journal.intend(
-            "switch", f"home is {shown(str(self.places.told))}", clock()
+            "switch", tr("home is {home}", home=shown(str(self.places.told))), clock()
         )
         self._put_home(self.places.target, self.places.home_there, self.places.header.name)
         self.journal.enter(State.SWITCHED)
@@ -546,10 +548,10 @@ class Crossing:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "The crossing is {value}: other libraries can use the new place once "
+                    "State of the crossing: {state}. Other libraries can use the new place once "
                     "home is there, and before the originals are set aside. Nothing was "
                     "changed.",
-                    value=self.state.value,
+                    state=self.state.words,
                 ),
             )
         self._check_not_taking_back()
@@ -679,8 +681,8 @@ class Crossing:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "The crossing is {value}: that cannot be done now. Nothing changed.",
-                    value=self.state.value,
+                    "State of the crossing: {state}. That cannot be done now. Nothing changed.",
+                    state=self.state.words,
                 ),
             )
 
@@ -878,7 +880,7 @@ class Crossing:
         state, demanded = self.state, self.demanded
         old, new = (
             shown(str(self.places.source)),
-            " and ".join(shown(str(d.places.told)) for d in demanded),
+            listed([shown(str(d.places.told)) for d in demanded]),
         )
         if any(d.copies.amending for d in demanded):
             self._intend_undo()
@@ -942,7 +944,7 @@ class Crossing:
         Raises:
             Refused: it is not so.
         """
-        old, label = shown(str(self.places.source)), " and ".join(d.label for d in self.demanded)
+        old, label = shown(str(self.places.source)), listed([d.label for d in self.demanded])
         if self.places.standing() is None:
             raise Refused(
                 Code.WRONG_STATE,
@@ -1003,14 +1005,17 @@ class Crossing:
         said = tr(
             "Given up. What was copied is cleared; the library is at {old} as it was.", old=old
         )
+        sentences = [said]
         if theirs:
-            said += tr(
-                " What somebody put or changed there meanwhile is kept, in {theirs}.",
-                theirs=shown(str(theirs[0])),
+            sentences.append(
+                tr(
+                    "What somebody put or changed there meanwhile is kept, in {theirs}.",
+                    theirs=shown(str(theirs[0])),
+                )
             )
         if whole := [shown(str(d.places.told)) for d in self.demanded if d.whole]:
-            said += tr(" The whole copy at {whole} stays.", whole=whole[0])
-        return said
+            sentences.append(tr("The whole copy at {whole} stays.", whole=whole[0]))
+        return " ".join(sentences)
 
     # -- going on as the plan says -----------------------------------------------------------------
 

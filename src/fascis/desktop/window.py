@@ -240,8 +240,8 @@ class Window(QMainWindow):
         self._library_name = ElidedLabel("", head=True)
         beside.addWidget(self._library_name)
         for text, key, show in (
-            (STRANDS, "Ctrl+4", partial(self.go_to, 3)),
-            (RELINK, "Ctrl+5", self._open_relink),
+            (STRANDS, tr("Ctrl+{i}", i=4), partial(self.go_to, 3)),
+            (RELINK, tr("Ctrl+{i}", i=5), self._open_relink),
         ):
             opened = button(text, show, place=True)
             opened.setCheckable(True)
@@ -277,7 +277,7 @@ class Window(QMainWindow):
             *([(tr("Stand-in drives…"), self._show_bench)] if self.demo else []),
             (tr("Light: Linen"), lambda: self.set_theme("Linen")),
             (tr("Dark: Dusk"), lambda: self.set_theme("Dusk")),
-            ("Quit", self.close),
+            (tr("Quit"), self.close),
         ):
             action = QAction(text, self)
             action.triggered.connect(lambda _=False, do=do: do())
@@ -728,7 +728,7 @@ class Window(QMainWindow):
         self.panel.add_row(tr("Files"), f"{record['verified_files']}", tr("read back and equal"))
         self.panel.add_row(tr("Size"), size(record["verified_bytes"]))
         self.panel.add(label(tr("To check the copy without Fascis, in its folder:"), quiet=True))
-        field = QLineEdit(tr("b3sum --check .fascis/manifest.b3"))
+        field = QLineEdit("b3sum --check .fascis/manifest.b3")  # for programs
         field.setReadOnly(True)
         self.panel.add(field)
         buttons = [

@@ -321,10 +321,11 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
     if block:
         block = blocks[block.device] = probed(block)
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
-    label = (block.label if block else None) or (
-        tr("This machine") if mount.where == "/" else Path(mount.where).name
-    )
-    uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{label}"
+    root, called = mount.where == "/", Path(mount.where).name
+    label = (block.label if block else None) or (tr("This machine") if root else called)
+    # What it is known by is the same in every language.
+    known = (block.label if block else None) or ("This machine" if root else called)  # for programs
+    uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{known}"
     capacity = block.size if block else 0
     if space:
         capacity = space.f_blocks * space.f_frsize

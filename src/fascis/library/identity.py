@@ -25,6 +25,16 @@ FORMAT = 1
 _LIMIT = 1 << 20
 
 
+def kind_words(kind: str) -> str:
+    """What a person calls a library of a kind; its own word where the kind is not known here."""
+    words = {
+        "library": tr("library"),
+        "editing library": tr("editing library"),
+        "photo catalog": tr("photo catalog"),
+    }
+    return words.get(kind, kind)
+
+
 class Home(BaseModel):
     """Where a library is worked on: the drive's UUID and the path from the drive's root."""
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from enum import StrEnum
 
 from fascis.documents.registry import database_of, is_companion, kind_named
+from fascis.words.speech import tr
 
 
 class Role(StrEnum):
@@ -25,8 +26,22 @@ class Role(StrEnum):
         """True when such files could be made again from others."""
         return self in (Role.PROXY, Role.RENDER, Role.PREVIEW)
 
+    @property
+    def words(self) -> str:
+        """What a person calls such files, inside a sentence."""
+        return _WORDS[self]
+
 
 ROLES = tuple(Role)
+_WORDS = {
+    Role.ORIGINAL: tr("footage, sound and stills"),
+    Role.PROXY: tr("proxies"),
+    Role.RENDER: tr("renders"),
+    Role.PREVIEW: tr("previews"),
+    Role.SIDECAR: tr("sidecars"),
+    Role.DOCUMENT: tr("documents"),
+    Role.OTHER: tr("other files"),
+}
 _FOLDERS = {b"proxies": Role.PROXY, b"renders": Role.RENDER, b"previews": Role.PREVIEW}
 # for programs
 _PICTURES = (

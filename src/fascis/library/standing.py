@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from fascis.words.speech import tr
+
 
 class Standing(StrEnum):
     """Where a file is with respect to its library."""
@@ -22,5 +24,17 @@ class Standing(StrEnum):
         """True when the file lies in the library's folder."""
         return self in (Standing.HELD, Standing.UNUSED)
 
+    @property
+    def words(self) -> str:
+        """What a person calls it."""
+        return _WORDS[self]
+
 
 STANDINGS = tuple(Standing)
+_WORDS = {
+    Standing.HELD: tr("held"),
+    Standing.LOOSE: tr("loose"),
+    Standing.AWAY: tr("away"),
+    Standing.MISSING: tr("missing"),
+    Standing.UNUSED: tr("unused"),
+}

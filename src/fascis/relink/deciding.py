@@ -271,14 +271,7 @@ class Deciding:
             (pairs.digest, "content"),
         ):
             if others := int((column[denied] == DIFFERS).sum()):
-                made.against.append(
-                    trn(
-                        "{n} file there of another {words}",
-                        "{n} files there of another {words}",
-                        others,
-                        words=words,
-                    )
-                )
+                made.against.append(_of_another(words, others))
         doubtful = bool(made.against) and not strong.any()
         if others := int((pairs.size[denied] == DIFFERS).sum()):
             made.against.append(
@@ -527,7 +520,7 @@ class Deciding:
             2: tr("The only file of its name and size."),
             3: tr("Its name, its size, and more are the same."),
         }
-        why = words.get(int(self.rank[p]), "The only file of its name.")
+        why = words.get(int(self.rank[p]), tr("The only file of its name."))
         if good > 1:
             why = tr("It has more for it than the others of its name.")
         self._checked(i, p, why)
@@ -637,3 +630,16 @@ def same_file(one: Lost, other: Lost) -> bool:
     known = bool(one.size and one.size == other.size)
     timed = known and bool(one.mtime_ns) and one.mtime_ns == other.mtime_ns
     return timed or tail_of(one.folder, other.folder) >= (1 if known else 2)
+
+
+def _of_another(what: str, n: int) -> str:
+    """How many files of a folder speak against its having moved, and by what."""
+    return {
+        "length": trn("{n} file there of another length", "{n} files there of another length", n),
+        "content": trn(
+            "{n} file there of another content", "{n} files there of another content", n
+        ),
+    }.get(
+        what,
+        trn("{n} file there of another capture time", "{n} files there of another capture time", n),
+    )

@@ -29,6 +29,20 @@ class State(IntEnum):
     LEFT = 3
 
 
+def evidence_words(evidence: str) -> str:
+    """What a person reads of something that agrees or differs."""
+    words = {
+        "content": tr("content"),
+        "size": tr("size"),
+        "length": tr("length"),
+        "capture time": tr("capture time"),
+        "date of change": tr("date of change"),
+        "name": tr("name"),
+        "probably its proxy": tr("probably its proxy"),
+    }
+    return words.get(evidence, evidence)
+
+
 @dataclass(frozen=True, slots=True)
 class Decisions:
     """What a person decided.

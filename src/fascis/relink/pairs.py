@@ -14,6 +14,7 @@ from fascis.files.names import name_key
 from fascis.library.roles import RoleRule
 from fascis.relink.index import Index, Ints, key_of
 from fascis.relink.lost import Lost
+from fascis.words.speech import tr
 
 Flags = NDArray[np.bool_]
 # Candidates of one lost file that are looked at: of its size, and of another.
@@ -30,6 +31,20 @@ class Basis(StrEnum):
     LENGTH = "name+duration"
     FOLDER = "name+folder"
     NAME = "name"
+
+    @property
+    def words(self) -> str:
+        """What a person reads of it."""
+        return _BASES[self]
+
+
+_BASES = {
+    Basis.DIGEST: tr("same content"),
+    Basis.SIZE: tr("same name and size"),
+    Basis.LENGTH: tr("same name and length"),
+    Basis.FOLDER: tr("same name, in folders of the same names"),
+    Basis.NAME: tr("same name"),
+}
 
 
 UNKNOWN, EQUAL, DIFFERS = 0, 1, 2

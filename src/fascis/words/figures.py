@@ -11,13 +11,15 @@ import time
 from collections.abc import Sequence
 from datetime import datetime
 from functools import cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 if TYPE_CHECKING:
     from babel import Locale
 
 NBSP = "\u00a0"
 _UNITS = ("bytes", "kB", "MB", "GB", "TB", "PB")
+# The same as the locales' data call them.
+_NAMES = ("byte", "kilobyte", "megabyte", "gigabyte", "terabyte", "petabyte")
 # What a locale is called where none is set.
 _NONE = ("", "C", "POSIX")
 
@@ -52,15 +54,39 @@ def _decimal(value: float, form: str) -> str:
     return f"{value:,.{places}f}".replace(",", NBSP)
 
 
+@cache
+def _unit_form(step: int, several: bool) -> str:
+    """How the locale writes a size: ``{0} MB``, ``{0} Mo``."""
+    plain = f"{{0}} {_UNITS[step]}" if step or several else "{0} byte"
+    locale = _locale("LC_NUMERIC")
+    if locale is None:
+        return plain
+    from babel.units import format_unit
+
+    # Of bytes the whole word, as on a receipt; 2 and 1 for the forms of several and of one.
+    length: Literal["long", "short"] = "short" if step else "long"
+    told = format_unit(2 if several else 1, f"digital-{_NAMES[step]}", length, "0", locale=locale)
+    return told.replace("2" if several else "1", "{0}").replace("\u202f", " ")
+
+
+def _with_unit(text: str, step: int, several: bool = True) -> str:
+    return _unit_form(step, several).format(text).replace(" ", NBSP)
+
+
+def exact(count: int) -> str:
+    """Bytes, every one of them: ``691 340 bytes``."""
+    return _with_unit(number(count), 0, count != 1)
+
+
 def size(count: int | float) -> str:
     """Bytes as on drive boxes: ``311.3 GB``; three significant figures, four from 100 on."""
     value, unit = float(count), 0
     while abs(value) >= 999.95 and unit < len(_UNITS) - 1:
         value, unit = value / 1000, unit + 1
     if unit == 0:
-        return f"{int(count)}{NBSP}{'byte' if count == 1 else 'bytes'}"
+        return _with_unit(str(int(count)), 0, count != 1)
     text = _decimal(value, "#,##0.0" if value >= 10 else "#,##0.00")
-    return f"{text}{NBSP}{_UNITS[unit]}"
+    return _with_unit(text, unit)
 
 
 def number(count: int) -> str:
@@ -78,11 +104,6 @@ def percent(fraction: float) -> str:
     return f"{fraction:.0%}"
 
 
-def counted(count: int, one: str, many: str | None = None) -> str:
-    """``1 file``, ``4 822 files``."""
-    return f"{number(count)}{NBSP}{one if count == 1 else many or one + 's'}"
-
-
 def duration(seconds: float) -> str:
     """``40 s``, ``12 min``, ``3 h 05 min``."""
     if seconds < 90:
@@ -93,16 +114,16 @@ def duration(seconds: float) -> str:
     return f"{minutes // 60}{NBSP}h{NBSP}{minutes % 60:02d}{NBSP}min"
 
 
-def listed(names: Sequence[str]) -> str:
+def listed(names: Sequence[str], last: Literal["and", "or"] = "and") -> str:
     """``A``, ``A and B``, ``A, B and C``."""
     locale = _locale("LC_MESSAGES")
     if locale is not None:
         from babel.lists import format_list
 
-        return format_list(list(names), locale=locale)
+        return format_list(list(names), "standard" if last == "and" else "or", locale)
     if len(names) < 2:
         return "".join(names)
-    return f"{', '.join(names[:-1])} and {names[-1]}"
+    return f"{', '.join(names[:-1])} {last} {names[-1]}"
 
 
 def _local(at: float) -> datetime | None:

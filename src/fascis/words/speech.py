@@ -17,6 +17,14 @@ DOMAIN = "fascis"
 CATALOGS = Path(__file__).parent / "locale"
 
 _catalog = gettext.translation(DOMAIN, CATALOGS, fallback=True)
+# The command line's own library asks for its words there.
+gettext.bindtextdomain(DOMAIN, CATALOGS)
+gettext.textdomain(DOMAIN)
+
+
+def language() -> str:
+    """The language of the sentences: ``de``; ``en`` where there is no catalog."""
+    return _catalog.info().get("language") or "en"
 
 
 def tr(message: str, /, **parts: object) -> str:

@@ -514,7 +514,7 @@ class Engine:
             (read,) = self._read_proven([item], {item.id: outcome.digest})
             if read.equal:
                 self._copies.record_verified([(item.id, read.proven)])
-                times = "once" if attempt == 2 else "twice"
+                times = tr("once") if attempt == 2 else tr("twice")
                 self._notice(item, Notice.READ_BACK_WRONG, times=times)
                 self._told_verified(item)
                 return

@@ -88,21 +88,22 @@ class Surroundings:
     def _drive_room(drive: Drive, needed: int, rows: int, others: int) -> Iterator[Problem]:
         reserve = max(1 << 20, min(256 << 20, drive.capacity // 200)) + rows * 260
         if needed + reserve + others > drive.free:
-            taken = (
-                tr(", of which crossings that run or wait will take {size}", size=size(others))
-                if others
-                else ""
-            )
+            free = size(drive.free)
+            if others:
+                free = tr(
+                    "{free} (crossings that run or wait will take {size} of it)",
+                    free=free,
+                    size=size(others),
+                )
             yield Problem(
                 Code.NOT_ENOUGH_ROOM,
                 tr(
-                    "{label} has {size} free{taken}; {size_2} are needed ({size_3} for the "
-                    "files, the rest in reserve).",
+                    "Free on {label}: {free}. Needed: {needed} ({size} for the files, the rest in "
+                    "reserve).",
                     label=drive.label,
-                    size=size(drive.free),
-                    taken=taken,
-                    size_2=size(needed + reserve),
-                    size_3=size(needed),
+                    free=free,
+                    needed=size(needed + reserve),
+                    size=size(needed),
                 ),
                 tr("Choose a drive with more room, or leave out what can be made again."),
                 (),
@@ -243,17 +244,20 @@ def parking_problems(
         yield _not_by_rename(sentence, after, "compared")
     elif drive and drive.renames_safely is not True:
         refused = drive.renames_safely is False
-        promise, cannot = tr("may not promise"), tr("perhaps cannot")
         if refused:
-            promise, cannot = tr("does not promise"), "cannot"
-        sentence = tr(
-            "The driver of {label} ({name}) {promise} that a rename replaces "
-            "nothing, so the originals {cannot} be set aside there.",
-            label=shown(drive.label),
-            name=drive.rules.name,
-            promise=promise,
-            cannot=cannot,
-        )
+            sentence = tr(
+                "The driver of {label} ({name}) does not promise that a rename replaces nothing, "
+                "so the originals cannot be set aside there.",
+                label=shown(drive.label),
+                name=drive.rules.name,
+            )
+        else:
+            sentence = tr(
+                "The driver of {label} ({name}) may not promise that a rename replaces nothing, "
+                "so perhaps the originals cannot be set aside there.",
+                label=shown(drive.label),
+                name=drive.rules.name,
+            )
         yield _not_by_rename(sentence, after, "read", certain=refused)
 
 
@@ -270,8 +274,12 @@ def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True
         remedy = tr("Let the originals stay, or have them deleted after you have looked.")
         severity = Severity.STOPS if certain else Severity.NOTE
         return Problem(Code.CANNOT_SET_ASIDE, sentence, remedy, severity_here=severity)
-    sentence += tr(" Each original is {again} once more right before it is deleted.", again=again)
-    return Problem(Code.CANNOT_SET_ASIDE, sentence, "", severity_here=Severity.NOTE)
+    once_more = {
+        "compared": tr("Each original is compared once more right before it is deleted."),
+        "read": tr("Each original is read once more right before it is deleted."),
+    }
+    told = f"{sentence} {once_more[again]}"
+    return Problem(Code.CANNOT_SET_ASIDE, told, "", severity_here=Severity.NOTE)
 
 
 def _keeps_others_names(source: Path) -> bool:

@@ -778,7 +778,7 @@ class Copies:
             return known[1]
         # One pass over all entries costs more than what is added up in it.
         together = _ASKED_TOGETHER if which in _ASKED_TOGETHER else (which,)
-        columns = ",".join(
+        columns = ",".join(  # for programs
             f"count({_if(some, '1')}), {large_sum(_if(some, _SIZE))}" for some in together
         )
         row = self.journal.read(

@@ -47,5 +47,8 @@ def stays_because(left: Mapping[str, Any]) -> str:
     """Why an original stays, in words, from its entry in ``left_behind``."""
     why, by = left["why"], left.get("by") or []
     words = Stays(why).words if why in set(Stays) else why
-    more = trn(" and {n} other", " and {n} others", len(by) - 1) if len(by) > 1 else ""
-    return f"{words}: {by[0]}{more}" if by else words
+    if len(by) > 1:
+        first, others = by[0], len(by) - 1
+        user = trn("{first} and {n} other", "{first} and {n} others", others, first=first)
+        return f"{words}: {user}"
+    return f"{words}: {by[0]}" if by else words

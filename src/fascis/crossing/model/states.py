@@ -33,6 +33,25 @@ class State(StrEnum):
     # A copy read back wrong three times.
     FAILED = "failed"
 
+    @property
+    def words(self) -> str:
+        """What a person reads of it: *this crossing is …*."""
+        return _WORDS[self]
+
+
+_WORDS = {
+    State.REFUSED: tr("refused"),
+    State.PLANNED: tr("planned"),
+    State.COPYING: tr("copying"),
+    State.VERIFYING: tr("verifying"),
+    State.WAITING: tr("waiting for a decision"),
+    State.SETTLED: tr("at the scales"),
+    State.SWITCHED: tr("switched over"),
+    State.PARKED: tr("originals set aside"),
+    State.RELEASED: tr("originals deleted"),
+    State.UNDONE: tr("given up"),
+    State.FAILED: tr("stopped"),
+}
 
 # Copying: what became newer is brought along.
 TRANSITIONS: dict[State, frozenset[State]] = {
@@ -66,10 +85,10 @@ def check_transition(now: State, new: State) -> None:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "The crossing is {value}; it cannot become {value_2} from there. Nothing "
+                "State of the crossing: {state}. From there it cannot become: {next}. Nothing "
                 "was changed.",
-                value=now.value,
-                value_2=new.value,
+                state=now.words,
+                next=new.words,
             ),
         )
 

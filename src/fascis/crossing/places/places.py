@@ -256,17 +256,20 @@ def hold(medium: Medium, path: Path) -> None:
     try:
         fcntl.flock(medium.handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError as error:
-        raise Refused(
-            Code.HELD_BY_ANOTHER,
-            tr(
-                "Another crossing of {name} is running{holder}. Nothing was changed.",
-                name=shown(path.name),
-                holder=_holder(medium),
-            ),
-        ) from error
+        raise Refused(Code.HELD_BY_ANOTHER, _running(shown(path.name), _holder(medium))) from error
     except OSError:
         # A file system without locks; the journal's own lock still serialises.
         return
+
+
+def _running(name: str, holder: str) -> str:
+    if holder:
+        return tr(
+            "Another crossing of {name} is running (process {number}). Nothing was changed.",
+            name=name,
+            number=holder,
+        )
+    return tr("Another crossing of {name} is running. Nothing was changed.", name=name)
 
 
 def _holder(medium: Medium) -> str:
@@ -276,7 +279,7 @@ def _holder(medium: Medium) -> str:
         for line in Path("/proc/locks").read_text().splitlines():
             fields = line.split()
             if wanted in fields and "->" not in fields:
-                return tr(" (process {fields})", fields=fields[4])
+                return fields[4]
     except (OSError, IndexError):
         pass
     return ""

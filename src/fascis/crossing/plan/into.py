@@ -294,11 +294,15 @@ def _look_for_writers(around: Surroundings, medium: Medium, library: Path) -> No
 
 def _becomes_part(identity: Identity | None, library: Path, place: Path) -> str:
     name = shown(identity.name if identity else library.name)
-    where = "is" if os.path.realpath(place) == str(library) else tr("lies in")
+    if os.path.realpath(place) == str(library):
+        return tr(
+            "{place} is the library {name}: what arrives becomes part of it.",
+            place=shown(str(place)),
+            name=name,
+        )
     return tr(
-        "{place} {where} the library {name}: what arrives becomes part of it.",
+        "{place} lies in the library {name}: what arrives becomes part of it.",
         place=shown(str(place)),
-        where=where,
         name=name,
     )
 

@@ -294,10 +294,7 @@ def _discard_problems(
         for role in wrong:
             yield Problem(
                 Code.DISCARD_NOT_POSSIBLE,
-                tr(
-                    "Files of the role {value} cannot be made again; they are never discarded.",
-                    value=role.value,
-                ),
+                tr("What cannot be made again is never discarded: {role}.", role=role.words),
                 tr("Only proxies, renders and previews can be discarded."),
                 severity_here=Severity.STOPS,
             )

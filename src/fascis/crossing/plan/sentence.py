@@ -149,16 +149,7 @@ def where_words(folder: Path, drive: Drive | None) -> str:
 def along_words(plan: Plan) -> str:
     """What of it is taken: everything, or what not."""
     choices = plan.choices
-    roles = {
-        Role.ORIGINAL: tr("footage, sound and stills"),
-        Role.PROXY: tr("proxies"),
-        Role.RENDER: tr("renders"),
-        Role.PREVIEW: tr("previews"),
-        Role.SIDECAR: tr("sidecars"),
-        Role.DOCUMENT: tr("documents"),
-        Role.OTHER: tr("other files"),
-    }
-    out = [roles[role] for role in Role if role in choices.leave_out | choices.discard]
+    out = [role.words for role in Role if role in choices.leave_out | choices.discard]
     if not choices.gather and plan.gathering.left:
         out.append(tr("loose media"))
     if choices.leave_unused:

@@ -16,9 +16,10 @@ from fascis.crossing.model.problems import stays_because
 from fascis.crossing.model.states import State
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.names import place_text, shown
+from fascis.library.roles import Role
 from fascis.library.survey import Kind
-from fascis.words.figures import NBSP, counted, moment, number, size
-from fascis.words.speech import tr, trn
+from fascis.words.figures import NBSP, exact, moment, number, size
+from fascis.words.speech import language, tr, trn
 
 FORMAT = 1
 
@@ -164,31 +165,60 @@ td.n,th.n{text-align:right}
 code{font-family:inherit;overflow-wrap:anywhere}
 @media print{body{background:#fff}main{border:0;margin:0}}
 """
-_STATES = {
-    State.SETTLED: tr("Whole and verified at the new place"),
-    State.SWITCHED: tr("Whole, verified, and at home there"),
-    State.PARKED: tr("Whole, verified, at home there; the originals are set aside"),
-    State.RELEASED: tr("Whole, verified, at home there; the originals are deleted"),
+# What follows "whole, verified," or what there is to say instead.
+_HOW = {
+    State.SETTLED: tr("at the new place"),
+    State.SWITCHED: tr("at home there"),
+    State.PARKED: tr("at home there; the originals are set aside"),
+    State.RELEASED: tr("at home there; the originals are deleted"),
+}
+_ENDED = {
     State.UNDONE: tr("Given up; the old place is home"),
     State.FAILED: tr("Stopped: a copy read back wrong. The originals are untouched"),
 }
 
 
+# What the journal calls what was done, and how it ended; other outcomes are sentences.
+_ACTS = {
+    "claim": tr("name taken"),
+    "arrive": tr("arrived"),
+    "bring-along": tr("newer files brought along"),
+    "withdraw": tr("copy withdrawn"),
+    "switch": tr("switched over"),
+    "park": tr("set aside"),
+    "unpark": tr("put back"),
+    "release": tr("deleted"),
+    "undo": tr("given up"),
+}
+_OUTCOMES = {
+    None: tr("not finished"),
+    "done": tr("done"),
+    "arrived": tr("arrived"),
+    "withdrawn": tr("withdrawn"),
+}
+
+
 def seal(record: dict[str, Any]) -> str:
     """The one sentence that says how it stands."""
-    text = _STATES.get(State(record["state"]), "Under way; the originals are untouched")
-    if record["not_copied"] and State(record["state"]) in _STATES:
-        text = text.replace(
-            "Whole, verified", f"Verified, without {counted(len(record['not_copied']), 'file')}"
+    state = State(record["state"])
+    if state not in _HOW:
+        return _ENDED.get(state, tr("Under way; the originals are untouched"))
+    how = _HOW[state]
+    if without := len(record["not_copied"]):
+        return trn(
+            "Verified, without {n} file, {how}",
+            "Verified, without {n} files, {how}",
+            without,
+            how=how,
         )
-        text = text.replace(
-            "Whole and verified", f"Verified, without {counted(len(record['not_copied']), 'file')},"
+    if lacks := record.get("lacks", 0):
+        return trn(
+            "Whole, but for {n} file that you left out, verified, {how}",
+            "Whole, but for {n} files that you left out, verified, {how}",
+            lacks,
+            how=how,
         )
-    elif lacks := record.get("lacks", 0):
-        text = text.replace(
-            "Whole", f"Whole, but for {counted(lacks, 'file')} that you left out", 1
-        )
-    return text
+    return tr("Whole, verified, {how}", how=how)
 
 
 def _held(home: Copies) -> dict[str, int] | None:
@@ -211,6 +241,17 @@ def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
         nbsp=NBSP,
     )
     return [(tr("In the new library, with documents as written anew"), figures)]
+
+
+def _of_roles(said: dict[str, Any]) -> str:
+    """How many files of which roles, and their size."""
+    return trn(
+        "{n} file ({roles}), {size}",
+        "{n} files ({roles}), {size}",
+        said["files"],
+        roles=", ".join(Role(role).words for role in said["roles"]),
+        size=size(said["bytes"]),
+    )
 
 
 def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
@@ -243,9 +284,9 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         ),
         *_holds(record),
         (tr("Read back"), read_from),
-        ("Digest", record["digest"]),
-        ("Planned", clock_text(record["planned_at"])),
-        ("Settled", clock_text(record["settled_at"])),
+        (tr("Digest"), record["digest"]),
+        (tr("Planned"), clock_text(record["planned_at"])),
+        (tr("Settled"), clock_text(record["settled_at"])),
     ]
     if record["gathered"]["files"]:
         figures = trn(
@@ -261,21 +302,12 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append((what, figures))
     rows += _document_rows(record)
     if record["left_out"]["files"]:
-        roles = ", ".join(record["left_out"]["roles"])
-        rows.append(
-            (
-                tr("Left out, kept at the old place"),
-                f"{counted(record['left_out']['files'], 'file')} ({roles}), "
-                f"{size(record['left_out']['bytes'])}",
-            )
-        )
+        rows.append((tr("Left out, kept at the old place"), _of_roles(record["left_out"])))
     if record["discarded"]["files"]:
-        roles = ", ".join(record["discarded"]["roles"])
         rows.append(
             (
                 tr("Not copied, deleted with the originals (your choice)"),
-                f"{counted(record['discarded']['files'], 'file')} ({roles}), "
-                f"{size(record['discarded']['bytes'])}",
+                _of_roles(record["discarded"]),
             )
         )
     if record["parked_at"]:
@@ -322,13 +354,13 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
         rows.append(
             (
                 tr("Free on {label} before", label=record["from_drive"]["label"]),
-                f"{number(release['free_before'])}{NBSP}bytes",
+                exact(release["free_before"]),
             )
         )
         rows.append(
             (
                 tr("Free on {label} after, measured", label=record["from_drive"]["label"]),
-                f"{number(release['free_after'])}{NBSP}bytes",
+                exact(release["free_after"]),
             )
         )
     return rows
@@ -339,9 +371,9 @@ def _what(destination: dict[str, Any], of: int) -> str:
     if destination["state"] == State.UNDONE.value:
         return tr("Given up")
     if of == 1:
-        return "To"
+        return tr("To")
     if destination["home"]:
-        return "Home"
+        return tr("Home")
     return tr("Second copy")
 
 
@@ -386,85 +418,94 @@ def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
 def receipt_html(record: dict[str, Any]) -> bytes:
     """The receipt as one page: no scripts, nothing fetched, names as plain text."""
     e = html.escape
-    body = [f"<h1>{e(record['name'])}</h1>", f"<p class=quiet>Crossing {e(record['crossing'])}</p>"]
+    called = tr("Crossing {id}", id=record["crossing"])
+    title = tr("{name}, receipt", name=record["name"])
+    body = [f"<h1>{e(record['name'])}</h1>", f"<p class=quiet>{e(called)}</p>"]
     wrong = "" if record["verified_files"] == record["files"] else " wrong"
     body.append(f"<p class='seal{wrong}'>{e(seal(record))}.</p>")
-    body.append("<h2>From and to</h2><table cellpadding=4>")
-    ends = [("From", record["from_drive"], record["from"])]
+    body.append(_head(tr("From and to")) + "<table cellpadding=4>")
+    ends = [(tr("From"), record["from_drive"], record["from"])]
     ends += [
         (_what(d, len(record["destinations"])), d["drive"], d["to"]) for d in record["destinations"]
     ]
     for label, drive, path in ends:
-        stand_in = tr(", a stand-in drive") if drive.get("stand_in") else ""
+        kind = drive["filesystem"]
+        if drive.get("stand_in"):
+            kind = tr("{file_system}, a stand-in drive", file_system=kind)
         body.append(
-            f"<tr><td>{label}<td>{e(drive['label'])} ({e(drive['filesystem'])}{stand_in})<br><span "
+            f"<tr><td>{e(label)}<td>{e(drive['label'])} ({e(kind)})<br><span "
             f"class=quiet>{e(path)}</span>"
         )
-    body.append("</table><h2>Figures</h2><table cellpadding=4>")
+    body.append("</table>" + _head(tr("Figures")) + "<table cellpadding=4>")
     body += [f"<tr><td>{e(what)}<td class=n>{e(figure)}" for what, figure in rows_of(record)]
     body.append("</table>")
     if release := record["release"]:
         if release["reasons"]:
             body.append(
-                "<h2>Why less came free than was deleted</h2>"
+                _head(tr("Why less came free than was deleted"))
                 + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
             )
         if release["left_behind"]:
-            body.append("<h2>What stays at the old place</h2>")
+            body.append(_head(tr("What stays at the old place")))
             body.append(
                 _table(
-                    ("File", "Why"),
+                    (tr("File"), tr("Why")),
                     [(x["path"], stays_because(x)) for x in release["left_behind"][:500]],
                 )
             )
     if record["led"]:
-        body.append("<h2>Documents that stay, led to the new place</h2>")
+        body.append(_head(tr("Documents that stay, led to the new place")))
         led: list[tuple[str, ...]] = [
             (f["path"], trn("{n} reference", "{n} references", f["references"]))
             for f in record["followers"]
         ]
-        body.append(_table(("Document", "Changed"), led[:500]))
+        body.append(_table((tr("Document"), tr("Changed")), led[:500]))
     if record["not_copied"]:
-        body.append("<h2>Not copied; the originals stay</h2>")
+        body.append(_head(tr("Not copied; the originals stay")))
         body.append(
-            _table(("File", "Why"), [(x["path"], x["why"]) for x in record["not_copied"][:500]])
+            _table(
+                (tr("File"), tr("Why")), [(x["path"], x["why"]) for x in record["not_copied"][:500]]
+            )
         )
     if record["decisions"]:
         body.append(
-            "<h2>Decided before the start</h2>"
+            _head(tr("Decided before the start"))
             + "".join(f"<p>{e(d)}</p>" for d in record["decisions"])
         )
     if record["attention"]:
-        body.append("<h2>Needed attention</h2>")
+        body.append(_head(tr("Needed attention")))
         body.append(
             _table(
-                ("File", "Drive", tr("What it means")),
+                (tr("File"), tr("Drive"), tr("What it means")),
                 [(x["path"], x["drive"], x["meaning"]) for x in record["attention"][:500]],
             )
         )
-    body.append("<h2>What was done, in order</h2>")
+    body.append(_head(tr("What was done, in order")))
     body.append(
         _table(
-            ("When", "What", "Outcome"),
+            (tr("When"), tr("What"), tr("Outcome")),
             [
                 (
                     clock_text(a["begun"]),
-                    f"{a['what']}: {a['subject']}",
-                    a["outcome"] or tr("not finished"),
+                    f"{_ACTS.get(a['what'], a['what'])}: {a['subject']}",
+                    _OUTCOMES.get(a["outcome"], a["outcome"]),
                 )
                 for a in record["acts"]
             ],
         )
     )
-    body.append(
-        "<p class=quiet>To check the copy without Fascis, in its folder: <code>b3sum --check "
-        ".fascis/manifest.b3</code></p>"
-    )
+    check = tr("To check the copy without Fascis, in its folder:")
+    command = "b3sum --check .fascis/manifest.b3"  # for programs
+    body.append(f"<p class=quiet>{e(check)} <code>{command}</code></p>")
     page = (
-        f"<!doctype html><html lang=en><meta charset=utf-8><title>{e(record['name'])}, "
-        f"receipt</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
+        f"<!doctype html><html lang={language()}><meta charset=utf-8><title>"
+        f"{e(title)}</title><style>{_STYLE}</style><main>{''.join(body)}</main></html>\n"
     )
     return page.encode("utf-8", "backslashreplace")
+
+
+def _head(words: str) -> str:
+    return f"<h2>{html.escape(words)}</h2>"
 
 
 def _table(heads: tuple[str, ...], rows: list[tuple[str, ...]]) -> str:

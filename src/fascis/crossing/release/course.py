@@ -360,10 +360,11 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
             "{inside} uses {first} at the old place", inside=inside[first][0], first=shown(first)
         )
         if len(inside) > 1:
-            needed += trn(
-                ", and {n} more file is needed too",
-                ", and {n} more files are needed too",
+            needed = trn(
+                "{needed}, and {n} more file is needed too",
+                "{needed}, and {n} more files are needed too",
                 len(inside) - 1,
+                needed=needed,
             )
         raise Refused(
             Code.WOULD_BREAK,

@@ -76,7 +76,10 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
         if o.deleted
     ]
     if holders:
-        programs = ", ".join(sorted({f"{shown(o.program)} (process {o.pid})" for o in holders}))
+        names = {
+            tr("{program} (process {pid})", program=shown(o.program), pid=o.pid) for o in holders
+        }
+        programs = ", ".join(sorted(names))
         held = sum({(o.device, o.inode): o.size for o in holders}.values())
         reasons.append(
             tr(

@@ -473,9 +473,9 @@ def still_wanted(journal: Journal) -> None:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "The crossing is {value}: home was given back, or that was begun. "
+                "State of the crossing: {state}. Home was given back, or that was begun. "
                 "Nothing more was deleted.",
-                value=journal.state.value,
+                state=journal.state.words,
             ),
         )
 

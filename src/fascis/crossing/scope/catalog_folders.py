@@ -19,6 +19,7 @@ from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import fsname, parent, shown
 from fascis.library.standing import Standing
+from fascis.words.figures import listed
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
@@ -66,7 +67,7 @@ def folders_of_catalog(
         return Elsewhere(replace(surveyed, problems=[*surveyed.problems, *gone]))
     around = os.path.commonpath(found)
     if around not in known:
-        where = " and ".join(shown(folder) for folder in found[:2])
+        where = listed([shown(folder) for folder in found[:2]])
         raise NotOnePart(
             tr(
                 "{where} lie in no folder of the catalog together: they go one after the "

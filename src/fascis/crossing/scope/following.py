@@ -37,14 +37,16 @@ def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
         below: the library's folder, with a slash at its end, that paths are told without.
     """
     first, more = broken[0], len(broken) - 1
-    others = trn(", and {n} more is like it", ", and {n} more are like it", more) if more else ""
-    return tr(
-        "{told} uses {removeprefix}{others}, and cannot be led to the new place: {rstrip}.",
-        told=shown(first.told),
-        removeprefix=shown(first.file.removeprefix(below)),
-        others=others,
-        rstrip=first.why.rstrip("."),
+    said = tr(
+        "{document} uses {file}, and cannot be led to the new place: {why}.",
+        document=shown(first.told),
+        file=shown(first.file.removeprefix(below)),
+        why=first.why.rstrip("."),
     )
+    if not more:
+        return said
+    others = trn("{n} more is like it.", "{n} more are like it.", more)
+    return f"{said} {others}"
 
 
 @dataclass(slots=True)

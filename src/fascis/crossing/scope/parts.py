@@ -169,7 +169,7 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
     return Problem(
         Code.PART_NOT_THERE,
         tr("The library has no project and no folder called {given}.", given=shown(given)),
-        tr("Projects: {value}.", value=", ".join(projects) or "none"),
+        tr("Projects: {value}.", value=", ".join(projects) or tr("none")),
     )
 
 

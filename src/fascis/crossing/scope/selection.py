@@ -260,18 +260,18 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         return tuple(o.path.removeprefix(below) for o in some[:1000])
 
     if missing := uses.of(Standing.MISSING):
-        known = sum(o.size for o in missing)
-        last = tr(", last known {size}", size=size(known)) if known else ""
+        first = _short(missing[0].path.removeprefix(below))
+        if known := sum(o.size for o in missing):
+            first = tr("{first}; last known size {size}", first=first, size=size(known))
         yield Problem(
             Code.REFERENCES_MISSING,
             trn(
-                "{n} file is missing{last}: {short}. Documents that use it will not find "
+                "{n} file is missing ({first}). Documents that use it will not find "
                 "it at the new place either.",
-                "{n} files are missing{last}: {short} first. Documents that use them will not "
+                "{n} files are missing (first {first}). Documents that use them will not "
                 "find them at the new place either.",
                 len(missing),
-                last=last,
-                short=_short(missing[0].path.removeprefix(below)),
+                first=first,
             ),
             tr("Find them first, or continue without them."),
             places(missing),
@@ -294,7 +294,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Code.NOT_UNDERSTOOD,
             trn(
-                "{n} document is not understood, {unknown} first; what they refer to is "
+                "{n} document is not understood: {unknown}; what it refers to is "
                 "not known. Balance will hold for what could be checked.",
                 "{n} documents are not understood, {unknown} first; what they refer to "
                 "is not known. Balance will hold for what could be checked.",
@@ -311,8 +311,8 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         yield Problem(
             Code.NOT_UNDERSTOOD,
             trn(
-                "{n} database is no catalog that is known here, {databases} first; whether they "
-                "refer to media is not known.",
+                "{n} database is no catalog that is known here: {databases}; whether it "
+                "refers to media is not known.",
                 "{n} databases are no catalog that is known here, {databases} first; whether "
                 "they refer to media is not known.",
                 len(uses.databases),
@@ -359,7 +359,7 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
             Code.NOT_GATHERED,
             trn(
                 "{n} loose file stays outside ({size}); the documents at the new place "
-                "refer to them where they are now.",
+                "refer to it where it is now.",
                 "{n} loose files stay outside ({size}); the documents at the new place "
                 "refer to them where they are now.",
                 len(gathering.left),

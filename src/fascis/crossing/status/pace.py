@@ -65,6 +65,6 @@ class Pace:
         return None if left is None else time.time() + left
 
     def ready_words(self) -> str:
-        """``, ready at 22:08``, or nothing."""
+        """``ready at 22:08``, or nothing."""
         at = self.ready_at()
-        return "" if at is None else tr(", ready at {time}", time=clock(at))
+        return "" if at is None else tr("ready at {at}", at=clock(at))

@@ -50,17 +50,20 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
             tr(
                 "{value} is too short for a crossing's id: give its first {shortest} "
                 "letters at least.",
-                value=shown(id) or "Nothing",
+                value=shown(id) or tr("Nothing"),
                 shortest=_SHORTEST,
             ),
         )
     found = [p for p in journals(workspace) if p.stem.startswith(id)]
     if len(found) != 1:
-        what = tr("no crossing") if not found else tr("{found} crossings", found=len(found))
-        raise Refused(
-            Code.WRONG_STATE,
-            tr("There is {what} whose id begins with {id}.", what=what, id=shown(id)),
-        )
+        sentence = tr("There is no crossing whose id begins with {id}.", id=shown(id))
+        if found:
+            sentence = tr(
+                "There are {found} crossings whose id begins with {id}.",
+                found=len(found),
+                id=shown(id),
+            )
+        raise Refused(Code.WRONG_STATE, sentence)
     crossing = _open(workspace, found[0])
     if crossing is None:
         raise Refused(

@@ -287,7 +287,7 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
     twice = [place_text(i.outside or b"") for i in crossing.copies.items(Which.LOOSE_MAY_GO)]
     if twice and crossing.state in ARRIVED:
         sentence = trn(
-            "{n} loose file is now in two places: gathered, and where they were.",
+            "{n} loose file is now in two places: gathered, and where it was.",
             "{n} loose files are now in two places: gathered, and where they were.",
             len(twice),
         )
@@ -392,23 +392,32 @@ def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
         )
     return {
         State.WAITING: (
-            f"{name} waits for you",
-            "Something needs a decision. The originals are untouched.",
+            tr("{name} waits for you", name=name),
+            tr("Something needs a decision. The originals are untouched."),
             True,
         ),
         State.FAILED: (
-            f"{name} stopped",
-            "A copy read back wrong three times. The originals are untouched.",
+            tr("{name} stopped", name=name),
+            tr("A copy read back wrong three times. The originals are untouched."),
             True,
         ),
         State.SETTLED: (
-            f"{name} is whole and verified",
-            "It waits at the scales. The originals are untouched.",
+            tr("{name} is whole and verified", name=name),
+            tr("It waits at the scales. The originals are untouched."),
             False,
         ),
-        State.RELEASED: (f"{name} has crossed", "Home is there; the originals are deleted.", False),
+        State.RELEASED: (
+            tr("{name} has crossed", name=name),
+            tr("Home is there; the originals are deleted."),
+            False,
+        ),
     }.get(
-        state, (f"{name} has crossed", "Whole and verified; the originals are still there.", False)
+        state,
+        (
+            tr("{name} has crossed", name=name),
+            tr("Whole and verified; the originals are still there."),
+            False,
+        ),
     )
 
 

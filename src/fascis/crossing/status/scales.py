@@ -24,9 +24,8 @@ from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
 from fascis.library.identity import OWN
 from fascis.library.survey import Kind
-from fascis.words.figures import counted as counted_files
-from fascis.words.figures import number
-from fascis.words.speech import tr
+from fascis.words.figures import listed, number
+from fascis.words.speech import tr, trn
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,9 +128,9 @@ def weigh(crossing: Crossing) -> Balance:
     changed = {place: why for one in lost for place, why in one.items()}
     checks = [
         _newer(since, len(demanded), one_more),
-        _even("Files", [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
+        _even(tr("Files"), [e[0] for e in expected], [c and c[0] for c in counted], "", worked_in),
         _even(
-            "Bytes",
+            tr("Bytes"),
             [e[1] for e in expected],
             [c and c[1] for c in counted],
             _anew_words(demanded[0]),
@@ -181,7 +180,7 @@ def weigh(crossing: Crossing) -> Balance:
         )
     looked = journal.value("looked_at")
     checks.append(
-        Check(tr("Looked at by you"), "", ("yes" if looked else tr("not yet"),), "", True)
+        Check(tr("Looked at by you"), "", (tr("yes") if looked else tr("not yet"),), "", True)
     )
     checks.sort(key=lambda c: c.well)
     strands = [d.copies.strands() for d in demanded]
@@ -246,7 +245,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     first = known[0]
 
     def figures(of: Callable[[Opened], int]) -> tuple[str, ...]:
-        return tuple("away" if o is None else number(of(o)) for o in opened)
+        return tuple(tr("away") if o is None else number(of(o)) for o in opened)
 
     wrong = [w for o in known for w in o.wrong]
     if first.references:
@@ -275,7 +274,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             tr("Lead to other content than before"),
             "",
             figures(lambda o: len(o.wrong)),
-            "none" if not wrong else "wrong",
+            tr("none") if not wrong else tr("wrong"),
             not wrong,
             names,
         )
@@ -285,9 +284,10 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
     if documents:
         well = max(o.closed for o in known) <= before
         if closed:
-            detail = tr(
-                "{counted_files} not understood: balance holds for what could be checked",
-                counted_files=counted_files(closed, tr("document is"), tr("documents are")),
+            detail = trn(
+                "{n} document is not understood: balance holds for what could be checked",
+                "{n} documents are not understood: balance holds for what could be checked",
+                closed,
             )
         else:
             detail = ""
@@ -319,7 +319,7 @@ def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Chec
             tr("One picture or clip of every strand"),
             number(first.sampled),
             figures(lambda o: o.seen),
-            "decoded" if not short else tr("the rest not shown"),
+            tr("decoded") if not short else tr("the rest not shown"),
             True,
             detail,
         )
@@ -331,7 +331,7 @@ def _newer(newer: list[bytes], copies: int, one_more: bool) -> Check:
     if newer and one_more:
         verdict = tr("since this copy was made")
         return Check(tr("Newer at home"), *figures, verdict, True, names)
-    verdict = tr("to be decided") if newer else "none"
+    verdict = tr("to be decided") if newer else tr("none")
     return Check(tr("Newer at the old place"), *figures, verdict, not newer, names)
 
 
@@ -339,9 +339,7 @@ def _anew_words(destination: Destination) -> str:
     """Says that some documents count as they are now."""
     anew = len(destination.copies.derived())
     return (
-        tr("{counted_files} as written anew", counted_files=counted_files(anew, "document"))
-        if anew
-        else ""
+        trn("{n} document as written anew", "{n} documents as written anew", anew) if anew else ""
     )
 
 
@@ -354,9 +352,9 @@ def _even(
 ) -> Check:
     """A figure of both; where the copy is worked in since, those that are as they were verified."""
     same = originals == copies
-    found = tuple("away" if c is None else number(c) for c in copies)
+    found = tuple(tr("away") if c is None else number(c) for c in copies)
     if same:
-        verdict = "equal"
+        verdict = tr("equal")
     elif worked_in:
         verdict = tr("as verified")
     else:
@@ -389,7 +387,12 @@ def _contents(crossing: Crossing, expected: list[tuple[int, int]]) -> Check:
     same = verified == expected
     figures = tuple(number(v[0]) for v in verified)
     unproven = [d.label for d in crossing.demanded if not d.copies.proven()]
-    detail = tr("on {join}", join=" and ".join(unproven)) if unproven and len(verified) > 1 else ""
+    detail = tr("on {join}", join=listed(unproven)) if unproven and len(verified) > 1 else ""
     return Check(
-        name, number(expected[0][0]), figures, "equal" if same else tr("not equal"), same, detail
+        name,
+        number(expected[0][0]),
+        figures,
+        tr("equal") if same else tr("not equal"),
+        same,
+        detail,
     )

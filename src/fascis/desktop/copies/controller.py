@@ -57,7 +57,9 @@ class _Progress:
         left = ""
         if of > done and seconds > 2 and done:
             left = tr("about {duration} left", duration=duration((of - done) * seconds / done))
-        read = size(done) + (tr(" of {size}", size=size(of)) if of else "")
+        read = size(done)
+        if of:
+            read = tr("{size} of {size_2}", size=size(done), size_2=size(of))
         return read, ", ".join(filter(None, (trn("{n} file", "{n} files", files), left)))
 
 

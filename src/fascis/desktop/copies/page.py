@@ -26,14 +26,6 @@ from fascis.words.speech import tr, trn
 
 # So many files are told one by one.
 _MOST = 12
-_STATES = {
-    State.EQUAL: "equal",
-    State.AHEAD: "ahead",
-    State.DIFFERS: "differs",
-    State.DAMAGED: "damaged",
-    State.UNKNOWN: tr("not compared yet"),
-    State.AWAY: "away",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,8 +169,8 @@ class CopiesPage:
                 )
             )
         lists = (
-            ("damaged", result.damaged),
-            ("missing", result.missing),
+            (tr("damaged"), result.damaged),
+            (tr("missing"), result.missing),
             (tr("edited since"), result.edited),
             (tr("not listed"), result.unlisted),
         )
@@ -310,7 +302,7 @@ def state_words(place: Place) -> str:
         return trn("{n} file behind", "{n} files behind", place.seen.behind_files)
     if place.connected and not place.there:
         return tr("not there")
-    return _STATES[place.state]
+    return place.state.words
 
 
 def verified_words(place: Place) -> str:
@@ -318,15 +310,20 @@ def verified_words(place: Place) -> str:
     seen = place.seen
     if not seen.verified_at:
         return tr("never verified")
-    when = tr("verified {day}", day=_day(seen.verified_at))
+    when = _day(seen.verified_at)
     if seen.damaged:
-        when += trn(": {n} file damaged or missing", ": {n} files damaged or missing", seen.damaged)
-    return when
+        return trn(
+            "verified {day}: {n} file damaged or missing",
+            "verified {day}: {n} files damaged or missing",
+            seen.damaged,
+            day=when,
+        )
+    return tr("verified {day}", day=when)
 
 
 def _day(at: float | None) -> str:
     if at is None:
         return ""
     if time.strftime("%Y%j", time.localtime(at)) == time.strftime("%Y%j"):
-        return "today"
+        return tr("today")
     return day(at)

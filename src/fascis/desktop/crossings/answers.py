@@ -162,7 +162,7 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
 def _deleting(s: Situation) -> tuple[str, str]:
     reason = why_not_delete(s)
     if s.state is State.RELEASED:
-        return tr("they are deleted; the copy is home"), "Done"
+        return tr("they are deleted; the copy is home"), tr("Done")
     return (reason or tr("every line agrees, and you have looked")), (
         tr("No") if reason else tr("Yes")
     )

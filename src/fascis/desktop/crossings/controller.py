@@ -40,7 +40,7 @@ from fascis.files.errors import Cancelled, DriveGone, FascisError
 from fascis.files.names import elided, shown
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
-from fascis.words.figures import number, percent, size
+from fascis.words.figures import listed, number, percent, size
 from fascis.words.speech import tr, trn
 
 # Of 200 ms: how often the clock times in the list are renewed.
@@ -360,19 +360,16 @@ class Conducting(QObject):
             return
         at = clock(self.now.ready_at())
         if self.control.paused:
-            words = "paused"
+            words = tr("paused")
         elif at:
             words = tr("ready at {at}", at=at)
         else:
-            words = "crossing"
+            words = tr("crossing")
         waiting = len(self._waiting())
-        if waiting > 1:
-            more = tr(" · {waiting} more wait", waiting=waiting)
-        elif waiting:
-            more = tr(" · 1 more waits")
-        else:
-            more = ""
-        self.pulse.emit(f"{shown(self.now.crossing.name)} · {words}{more}")
+        told = [shown(self.now.crossing.name), words]
+        if waiting:
+            told.append(trn("{n} more waits", "{n} more wait", waiting))
+        self.pulse.emit(" · ".join(told))
 
     def show_panel(self) -> None:
         """Shows what belongs beside the chosen crossing now."""
@@ -395,18 +392,21 @@ class Conducting(QObject):
         files, total = self.seen.planned
         figures = {}
         for i, d in enumerate(s.drives):
-            of = tr(" on {label}", label=d.label) if len(s.drives) > 1 else ""
+            copy, equal = tr("Copied"), tr("Read back and equal")
+            if len(s.drives) > 1:
+                copy = tr("Copied on {label}", label=d.label)
+                equal = tr("Read back and equal on {label}", label=d.label)
             copied = sum(lane.drives[i].copied for lane in self._lanes.values())
-            figures[f"Copied{of}"] = tr("{size} of {size_2}", size=size(copied), size_2=size(total))
-            figures[f"Read back and equal{of}"] = size(total - d.unverified)
-        figures["Files"] = tr(
+            figures[copy] = tr("{size} of {size_2}", size=size(copied), size_2=size(total))
+            figures[equal] = size(total - d.unverified)
+        figures[tr("Files")] = tr(
             "{count} of {count_2}",
             count=number(files - max(d.files_unverified for d in s.drives)),
             count_2=number(files),
         )
         if now:
-            figures["Speed"] = f"{size(now.bytes_a_second())}/s"
-            figures["Ready"] = clock(now.ready_at()) or tr("calculating…")
+            figures[tr("Speed")] = f"{size(now.bytes_a_second())}/s"
+            figures[tr("Ready")] = clock(now.ready_at()) or tr("calculating…")
         actions = OnItsWayActions(
             pause=self.pause_or_go_on,
             stop=self.stop,
@@ -478,7 +478,7 @@ class Conducting(QObject):
 
     def _first(self) -> None:
         self.do(
-            "Noted",
+            tr("Noted"),
             tr("It crosses next."),
             lambda crossing: let_go_first(self.opened.all(), crossing),
         )
@@ -486,7 +486,7 @@ class Conducting(QObject):
     def _take_good(self, copy: Path) -> None:
         """Puts back, at the old place, what was found damaged there; then goes on."""
         self.do(
-            "Repair",
+            tr("Repair"),
             tr(
                 "The good files are checked, written beside the damaged ones, read back, "
                 "and put in their place. The damaged ones are kept in "
@@ -498,7 +498,7 @@ class Conducting(QObject):
 
     def _take_damaged(self) -> None:
         self.do(
-            "Noted",
+            tr("Noted"),
             tr("It crosses as it is; its original is never deleted."),
             Crossing.take_damaged,
             self.go_on,
@@ -532,7 +532,7 @@ class Conducting(QObject):
             actions += self._offers(self.current, self.situation())
         words = self._error
         if self._returns.awaited(self.current.id):
-            words += tr(" It continues by itself when the drive is back.")
+            words = f"{words} {tr('It continues by itself when the drive is back.')}"
         self.panel.show_error(
             tr("It stopped") if unfinished else tr("That was not done"),
             words,
@@ -763,7 +763,7 @@ class Conducting(QObject):
     def _give_up_screen(self) -> None:
         assert self.current
         copied = sum(x.copied for x in self._lanes.values())
-        drives = " and ".join(self.current.labels)
+        drives = listed(self.current.labels)
         self.page.show_give_up(copied, drives, self.back, self._give_up)
 
     def _give_up(self) -> None:

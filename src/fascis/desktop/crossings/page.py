@@ -293,7 +293,7 @@ class CrossingPage:
             panel.add(
                 label(
                     trn(
-                        "{n} document is not understood here. Open them in their own program and "
+                        "{n} document is not understood here. Open it in its own program and "
                         "point it to this folder. Deleting waits until you have looked.",
                         "{n} documents are not understood here. Open them in their own program "
                         "and point it to this folder. Deleting waits until you have looked.",

@@ -8,6 +8,7 @@ from __future__ import annotations
 from fascis.desktop.crossings.answers import Situation, clock
 from fascis.desktop.crossings.seen import Listed
 from fascis.files.names import elided
+from fascis.words.speech import tr
 
 
 class Returns:
@@ -66,5 +67,6 @@ def whole_words(s: Situation) -> str:
     Whole, verified 01:12``. Pure.
     """
     return " · ".join(
-        f"{elided(d.label, 32)}: whole, verified {clock(d.whole_at)}" for d in s.whole
+        tr("{drive}: whole, verified {time}", drive=elided(d.label, 32), time=clock(d.whole_at))
+        for d in s.whole
     )

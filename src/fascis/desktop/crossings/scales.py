@@ -27,7 +27,7 @@ class Scales(QWidget):
         super().__init__()
         self.setFixedHeight(196)
         self._balance: Balance | None = None
-        self._names = ["Originals", "Copy"]
+        self._names = [tr("Originals"), tr("Copy")]
 
     def show_balance(self, balance: Balance | None, originals: str, copies: list[str]) -> None:
         """Shows a balance, or that it is being weighed.

@@ -26,7 +26,7 @@ from fascis.desktop.crossings.answers import DriveNow, Situation
 from fascis.desktop.crossings.stations import Lane, LaneOn
 from fascis.files.names import shown
 from fascis.library.known.places import Place
-from fascis.words.speech import tr
+from fascis.words.speech import trn
 
 # Paths that are offered for opening.
 MOST_DOCUMENTS = 6
@@ -124,11 +124,11 @@ class Seen:
         """Says where these lead until home goes to the new place; nothing where there are none."""
         if not self.followers or self.led:
             return ""
-        lead = "leads" if len(self.followers) == 1 else "lead"
-        return tr(
-            "{followers_named} {lead} to the old place until home goes to {drive}.",
+        return trn(
+            "{followers_named} leads to the old place until home goes to {drive}.",
+            "{followers_named} lead to the old place until home goes to {drive}.",
+            len(self.followers),
             followers_named=self.followers_named,
-            lead=lead,
             drive=self.drive,
         )
 

@@ -19,7 +19,15 @@ from fascis.words.speech import tr
 
 # One more copy ends when it is whole: so many stations.
 ONE_MORE = 4
-STATIONS = ("Plan", "Copy", "Verify", "Settle", tr("Switch over"), tr("Set aside"), "Release")
+STATIONS = (
+    tr("Plan"),
+    tr("Copy"),
+    tr("Verify"),
+    tr("Settle"),
+    tr("Switch over"),
+    tr("Set aside"),
+    tr("Release"),
+)
 
 
 def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
@@ -70,7 +78,7 @@ class StationLine(QWidget):
             return
         self._state, self._home, self._frees, self._busy = state, home, frees, busy
         self._one_more = one_more
-        self.setAccessibleName(tr("Stations: {value}", value=state.value))
+        self.setAccessibleName(tr("Stations: {value}", value=state.words))
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -182,7 +190,7 @@ def lane_name(folder: bytes, role: Role) -> str:
         or folder.split(b"/")[0].lower() in (b"proxies", b"renders", b"previews")
     ):
         return name
-    return f"{name}, {role.value}s"
+    return f"{name}, {role.words}"
 
 
 def _far(lane: Lane) -> tuple[int, ...]:
@@ -214,7 +222,8 @@ class Lanes(QWidget):
         total = size(sum(x.total for x in lanes))
         done = [size(sum(x.drives[i].verified for x in lanes)) for i in range(len(drives))]
         said = ", ".join(
-            f"{d} of {total} read back and equal on {n}" for d, n in zip(done, drives, strict=True)
+            tr("{size} of {total} read back and equal on {drive}", size=d, total=total, drive=n)
+            for d, n in zip(done, drives, strict=True)
         )
         self.setAccessibleName(said)
         before, self._drawn = self._drawn, [_far(lane) for lane in lanes]
@@ -248,9 +257,12 @@ class Lanes(QWidget):
         painter.setPen(t.color("muted"))
         heads = [elided(shown(d), 40 // len(self.drives)) for d in self.drives]
         painter.drawText(
-            QPointF(left, 14), " above, ".join(heads) + (" below" if len(heads) > 1 else "")
+            QPointF(left, 14),
+            tr("{first} above, {second} below", first=heads[0], second=heads[1])
+            if len(heads) > 1
+            else heads[0],
         )
-        painter.drawText(QPointF(right + 12, 14), "verified")
+        painter.drawText(QPointF(right + 12, 14), tr("verified"))
         seen = event.region() if event is not None else QRegion(self.rect())
         for number, lane in enumerate(self._lanes):
             # Of many lanes only some are in sight, and fewer have changed.
@@ -259,8 +271,8 @@ class Lanes(QWidget):
         x, y = left, _TOP + len(self._lanes) * self._row
         painter.setFont(theme.font(12))
         for colour, words in (
-            ("trough", "waiting"),
-            ("copied", "copied"),
+            ("trough", tr("waiting")),
+            ("copied", tr("copied")),
             ("held", tr("read back and equal")),
         ):
             painter.fillRect(QRectF(x, y + 6, 14, 9), t.color(colour))

@@ -23,7 +23,7 @@ from fascis.desktop.kit.tasks import Task
 from fascis.files.codes import Code, Stays
 from fascis.files.errors import Refused
 from fascis.files.names import elided, shown
-from fascis.words.figures import number, size
+from fascis.words.figures import listed, number, size
 from fascis.words.speech import tr, trn
 
 # Until a drive that was busy is looked at again.
@@ -231,7 +231,7 @@ class Steps:
         if self._host.current and self.balance:
             newer = list(self.balance.newer)
             self._host.do(
-                "Noted",
+                tr("Noted"),
                 tr("What is newer stays at the old place, and is never deleted."),
                 lambda crossing: crossing.leave_newer(newer),
             )
@@ -267,7 +267,7 @@ class Steps:
         """The person confirms that a comparison is enough, where the drive can never prove more."""
         if self._host.current:
             self._host.do(
-                "Noted",
+                tr("Noted"),
                 tr("The copy was compared after its drive was connected again; that is enough."),
                 Crossing.accept_comparison,
             )
@@ -303,7 +303,7 @@ class Steps:
     def looked(self) -> None:
         """The person says that they have looked."""
         assert self._host.current
-        self._host.do("Noted", tr("You have looked at it in its new place."), Crossing.looked)
+        self._host.do(tr("Noted"), tr("You have looked at it in its new place."), Crossing.looked)
 
     def switch(self) -> None:
         """Switches over."""
@@ -355,7 +355,7 @@ class Steps:
             self._host.back()
             return
         self._host.page.show_deleting(
-            self.list, seen.source_drive, " and ".join(seen.labels), self._host.back, self.delete
+            self.list, seen.source_drive, listed(seen.labels), self._host.back, self.delete
         )
 
     def delete(self) -> None:
@@ -381,7 +381,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
     if release:
         lines = [
             (
-                "Deleted",
+                tr("Deleted"),
                 trn("{n} file", "{n} files", release["files"]),
                 tr("{count} bytes long", count=number(release["bytes"])),
             ),
@@ -416,7 +416,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
     lines = _arrived(seen)
     if seen.parked_at:
         lines.append((tr("Originals set aside"), "", shown(seen.parked_at)))
-    lines.append((tr("Looked at by you"), "yes" if seen.looked else tr("not yet"), ""))
+    lines.append((tr("Looked at by you"), tr("yes") if seen.looked else tr("not yet"), ""))
     return lines
 
 

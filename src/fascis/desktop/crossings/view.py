@@ -29,7 +29,7 @@ from fascis.desktop.crossings.stations import Lane, Lanes, StationLine
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import clear, label, tip
 from fascis.files.names import elided, shown
-from fascis.words.figures import clock, number, size
+from fascis.words.figures import clock, listed, number, size
 from fascis.words.speech import tr, trn
 
 # Lines of the list that are no crossing.
@@ -90,12 +90,12 @@ class CrossingsView(QWidget):
         self.subtitle = label("", quiet=True)
         self.stations = StationLine()
         self.scales = Scales()
-        self.checks = _table(("Checked", "Originals", "Copy", ""))
+        self.checks = _table((tr("Checked"), tr("Originals"), tr("Copy"), ""))
         self.lanes = Lanes()
         self._scroll = QScrollArea()
         self._scroll.setWidgetResizable(True)
         self._scroll.setWidget(self.lanes)
-        self.attention = _table((tr("Needed attention"), "Drive", tr("What it means")))
+        self.attention = _table((tr("Needed attention"), tr("Drive"), tr("What it means")))
         self.empty = QWidget()
         self.empty_down = QVBoxLayout(self.empty)
         below = QWidget()
@@ -206,10 +206,10 @@ class CrossingsView(QWidget):
         for widget in (self.scales, self.checks):
             widget.hide()
         words = {
-            State.FAILED: "Stopped: a copy read back wrong three times",
+            State.FAILED: tr("Stopped: a copy read back wrong three times"),
             State.UNDONE: tr("Given up; the old place is home"),
-            State.WAITING: "Waiting for a decision",
-        }.get(row.state, "Waits its turn" if row.waits else "")
+            State.WAITING: tr("Waiting for a decision"),
+        }.get(row.state, tr("Waits its turn") if row.waits else "")
         self.title.setText(whole or words)
         self.title.setVisible(bool(whole or words))
         self.subtitle.setText(words)
@@ -261,7 +261,7 @@ class CrossingsView(QWidget):
 
     def _fill_checks(self, balance: Balance | None, row: CrossingRow) -> None:
         checks = balance.checks if balance else []
-        heads = ["Checked", "Originals", *row.drives, ""]
+        heads = [tr("Checked"), tr("Originals"), *row.drives, ""]
         if self.checks.columnCount() != len(heads):
             _columns(self.checks, len(heads))
         self.checks.setHorizontalHeaderLabels(heads)
@@ -302,7 +302,7 @@ def _line(row: CrossingRow) -> tuple[str, str]:
     ready = f", {row.ready}" if row.ready else ""
 
     def words(most: int) -> str:
-        to = " and ".join(elided(shown(d), most) for d in row.drives)
+        to = listed([elided(shown(d), most) for d in row.drives])
         name, source = elided(shown(row.name), most), elided(shown(row.source_drive), most)
         line = f"{name}     {source} → {to}     {size(row.bytes)}     {_state_words(row)}{ready}"
         return f"{row.waits}   {line}" if row.waits else line
@@ -315,12 +315,7 @@ def _state_words(row: CrossingRow) -> str:
         return tr("crossing now")
     if row.waits:
         return tr("waits its turn")
-    return {
-        "settled": "at the scales",
-        "switched": "switched over",
-        "parked": "originals set aside",
-        "released": "released",
-    }.get(row.state.value, row.state.value)
+    return row.state.words
 
 
 def _columns(table: QTableWidget, count: int) -> None:

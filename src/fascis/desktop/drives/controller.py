@@ -245,14 +245,15 @@ class Caring(QObject):
             self.workspace.register.put_drives([shelf.drive])
             self.workspace.register.put_speed(shelf.drive.uuid, speed.write_mb_s, speed.read_mb_s)
             shelf.speed = speed.write_mb_s, speed.read_mb_s, self.workspace.clock()
-            perhaps = "" if speed.proven else tr(" Reading was perhaps from memory.")
-            return tr(
-                "Writes {write_mb_s}{nbsp}MB/s, reads {read_mb_s}{nbsp}MB/s.{perhaps}",
+            told = tr(
+                "Writes {write_mb_s}{nbsp}MB/s, reads {read_mb_s}{nbsp}MB/s.",
                 write_mb_s=f"{speed.write_mb_s:.0f}",
                 nbsp=NBSP,
                 read_mb_s=f"{speed.read_mb_s:.0f}",
-                perhaps=perhaps,
             )
+            if speed.proven:
+                return told
+            return f"{told} {tr('Reading was perhaps from memory.')}"
 
         words = tr(
             "Measuring: some megabytes are written, read back and removed again, for a few seconds."

@@ -123,19 +123,18 @@ def _what(s: OnShelf) -> str:
         return tr("new here") if s.offered else tr("another folder")
     if s.parked:
         return tr("set aside")
-    return "home" if s.home else "copy"
+    return tr("home") if s.home else tr("copy")
 
 
 def _whole(s: OnShelf) -> str:
     """A row's words in full: name, place, and when it was last looked at or verified."""
     when = moment(s.surveyed_at) if s.surveyed_at else ""
-    if not when:
-        told = ""
-    elif s.home:
-        told = tr("\nlooked at {when}", when=when)
-    else:
-        told = tr("\nverified {when}", when=when)
-    return f"{shown(s.name)}\n{shown(str(s.root))}{told}"
+    lines = [shown(s.name), shown(str(s.root))]
+    if when:
+        lines.append(
+            tr("looked at {when}", when=when) if s.home else tr("verified {day}", day=when)
+        )
+    return "\n".join(lines)
 
 
 class DrivePage:
@@ -210,14 +209,16 @@ class DrivePage:
                 )
             )
         elif not drive.mounted:
-            if service:
-                words = ""
-            else:
-                words = tr(
-                    " Mount it with your file manager: the system's service for drives does "
-                    "not answer."
+            panel.add(label(tr("It is plugged in and not mounted.")))
+            if not service:
+                panel.add(
+                    label(
+                        tr(
+                            "Mount it with your file manager: the system's service for drives "
+                            "does not answer."
+                        )
+                    )
                 )
-            panel.add(label(tr("It is plugged in and not mounted.{words}", words=words)))
         elif not drive.connected:
             panel.add(
                 label(
@@ -250,7 +251,7 @@ class DrivePage:
         rows = library_rows(shelf)
         table = QTableWidget(len(rows), 3)
         table.setAccessibleName(tr("Libraries on this drive"))
-        table.setHorizontalHeaderLabels(["Library", "Size", ""])
+        table.setHorizontalHeaderLabels([tr("Library"), tr("Size"), ""])
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         table.setWordWrap(False)
@@ -290,11 +291,10 @@ class DrivePage:
         """
         tool, device = tools.name, tools.device
         panel = self._panel
-        under = tr("For {library}. ", library=library) if library else ""
-        panel.begin(
-            tr("Which file system?"),
-            tr("{under}Formatting empties a drive; Fascis formats nothing itself.", under=under),
-        )
+        under = tr("Formatting empties a drive; Fascis formats nothing itself.")
+        if library:
+            under = f"{tr('For {library}.', library=library)} {under}"
+        panel.begin(tr("Which file system?"), under)
         first = recommended(list(found)) if library else None
         if first is not None:
             panel.head(tr("{file_system} suits it best", file_system=first.choice.name))
@@ -375,7 +375,7 @@ class DrivePage:
             tr("on {drive} · {value}", drive=drive, value=new if s.offered else another),
         )
         panel.add_row(tr("Stands at"), "", shown(str(s.root)))
-        home = "here" if s.says.at_home else shown(identity.home.path)
+        home = tr("here") if s.says.at_home else shown(identity.home.path)
         panel.add_row(tr("Its home"), "", tr("{home}, as its own file says", home=home))
         if identity.history:
             last = max(identity.history, key=lambda h: h.when)

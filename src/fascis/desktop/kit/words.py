@@ -7,10 +7,10 @@ from fascis.words.speech import tr
 
 ROLE_WORDS = {
     Role.ORIGINAL: tr("Footage, sound, stills"),
-    Role.PROXY: "Proxies",
-    Role.RENDER: "Renders",
-    Role.PREVIEW: "Previews",
-    Role.SIDECAR: "Sidecars",
-    Role.DOCUMENT: "Documents",
+    Role.PROXY: tr("Proxies"),
+    Role.RENDER: tr("Renders"),
+    Role.PREVIEW: tr("Previews"),
+    Role.SIDECAR: tr("Sidecars"),
+    Role.DOCUMENT: tr("Documents"),
     Role.OTHER: tr("Other files"),
 }

@@ -12,7 +12,7 @@ from fascis.documents.learned.search import Left
 from fascis.files.names import elided, shown
 from fascis.library.learning.learnt import Field, Learnt
 from fascis.library.learning.proposing import Proposal
-from fascis.words.figures import number
+from fascis.words.figures import listed, number
 from fascis.words.speech import tr, trn
 
 _MOST_LEFT = 4
@@ -72,7 +72,7 @@ class LearningPage:
         panel.begin(
             shown(name),
             trn(
-                "{n} document is not understood: what they refer to is not known.",
+                "{n} document is not understood: what it refers to is not known.",
                 "{n} documents are not understood: what they refer to is not known.",
                 len(documents),
             ),
@@ -108,12 +108,13 @@ class LearningPage:
         panel = self._panel
         panel.head(_sentence(found))
         dead = found.values - found.found
-        words = tr(
-            "{count} of {count_2} lead to media",
-            count=number(found.found),
-            count_2=number(found.values),
-        )
-        words += tr(", {count} lead nowhere.", count=number(dead)) if dead else "."
+        figures = {"count": number(found.found), "of": number(found.values)}
+        if dead:
+            words = tr(
+                "{count} of {of} lead to media, {dead} lead nowhere.", dead=number(dead), **figures
+            )
+        else:
+            words = tr("{count} of {of} lead to media.", **figures)
         panel.add(label(words))
         for written, leads in found.examples:
             panel.add(label(elided(shown(written), _LONGEST), quiet=True))
@@ -150,19 +151,19 @@ def _column(found: Field) -> str:
     told = [shown(n) for n in dict.fromkeys(names) if n]
     if not told:
         return tr("its lines")
-    return " and ".join(filter(None, (", ".join(told[:-1]), told[-1])))
+    return listed(told)
 
 
 def _sentence(found: Field) -> str:
     pieces = len(found.reading.pieces)
-    parts = "" if pieces == 1 else tr(" in {count} parts", count=number(pieces))
-    begins = tr(", counted from the document's folder") if found.reading.from_folder else ""
-    return tr(
-        "It keeps each file{parts}: {column}{begins}",
-        parts=parts,
-        column=_column(found),
-        begins=begins,
-    )
+    column = _column(found)
+    if pieces > 1:
+        told = tr("It keeps each file in {n} parts: {column}", n=number(pieces), column=column)
+    else:
+        told = tr("It keeps each file: {column}", column=column)
+    if found.reading.from_folder:
+        return tr("{told}, counted from the document's folder", told=told)
+    return told
 
 
 def _left_words(left: Left) -> str:

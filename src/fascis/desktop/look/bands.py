@@ -24,8 +24,8 @@ from fascis.desktop.kit.pieces import elide, tip
 from fascis.desktop.kit.theme import BOLD
 from fascis.files.names import shown
 from fascis.library.looking.look import Weight
-from fascis.words.figures import counted, number, size
-from fascis.words.speech import tr
+from fascis.words.figures import number, size
+from fascis.words.speech import tr, trn
 
 HEIGHT, _LINE, _GAP = 104, 4, 5
 _LEAST, _ROOM_FOR_WORDS, _ROOM_FOR_PART = 26.0, 46.0, 64.0
@@ -222,8 +222,15 @@ class Band(QWidget):
             words = ""
             if at >= 0:
                 b = self.blocks[at]
-                words = f"{shown(b.path) or b.words}\n{counted(b.files, 'file')}"
-                words += tr(", {room} bytes on the drive", room=number(b.room))
+                words = "{}\n{}".format(
+                    shown(b.path) or b.words,
+                    trn(
+                        "{n} file, {room} bytes on the drive",
+                        "{n} files, {room} bytes on the drive",
+                        b.files,
+                        room=number(b.room),
+                    ),
+                )
             QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)

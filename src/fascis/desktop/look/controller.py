@@ -27,7 +27,8 @@ from fascis.words.figures import day, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
-_TYPE_WORDS = dict(zip(TYPES, ("Film", "Pictures", "Sound", tr("Other files")), strict=True))
+_KINDS = (tr("Film"), tr("Pictures"), tr("Sound"), tr("Other files"))
+_TYPE_WORDS = dict(zip(TYPES, _KINDS, strict=True))
 
 
 class Looking(QObject):

@@ -12,6 +12,7 @@ from fascis.desktop.kit.pieces import clear, label, rule, tip
 from fascis.desktop.look.bands import Band
 from fascis.files.names import elided, shown
 from fascis.files.times import whole
+from fascis.library.identity import kind_words
 from fascis.library.looking.look import LibraryFound, Looked, Weight
 from fascis.words.figures import month, number, size
 from fascis.words.speech import tr, trn
@@ -93,13 +94,17 @@ class LookView(QWidget):
             looked.files,
             seconds=f"{looked.seconds:.0f}",
         )
+        told = [words]
         if looked.not_permitted:
-            words += trn(
-                " · not permitted to look into {n} folder",
-                " · not permitted to look into {n} folders",
-                len(looked.not_permitted),
+            told.append(
+                trn(
+                    "not permitted to look into {n} folder",
+                    "not permitted to look into {n} folders",
+                    len(looked.not_permitted),
+                )
             )
-        self._under.setText(tr("{words} · the older something is the paler", words=words))
+        told.append(tr("the older something is the paler"))
+        self._under.setText(" · ".join(told))
         self._libraries = frozenset(bytes(one.root) for one in looked.libraries)
         for top in looked.tops:
             if top.files:
@@ -125,7 +130,7 @@ class LookView(QWidget):
         box.setEnabled(not one.known)
         box.toggled.connect(lambda _: self.ticked.emit())
         box.setToolTip(tip(shown(str(one.root))))
-        about = [one.kind, trn("{n} document", "{n} documents", one.documents)]
+        about = [kind_words(one.kind), trn("{n} document", "{n} documents", one.documents)]
         about += [tr("of unknown make")] if one.unknown else []
         about += [tr("on the shelf already")] if one.known else []
         words = " · ".join([*about, elided(shown(str(one.root.parent)), _LONGEST_PATH)])

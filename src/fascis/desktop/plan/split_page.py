@@ -30,7 +30,7 @@ class SplitPage:
         """The new libraries side by side: what each weighs, and what none of them has."""
         panel = self._panel
         drive = split.plans[0].destination_drive if split.plans else None
-        there = shown(drive.label) if drive else "there"
+        there = shown(drive.label) if drive else tr("there")
         panel.begin(tr("Split"), f"{shown(draft.name)} → {there}, {shown(draft.folder)}")
         panel.head(trn("{n} new library", "{n} new libraries", len(split.plans)))
         for plan in split.plans:

@@ -15,10 +15,11 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 
+from fascis.crossing.model.states import State
 from fascis.crossing.receipts.receipt import clock_text
 from fascis.files.names import shown
-from fascis.words.figures import counted, size
-from fascis.words.speech import tr
+from fascis.words.figures import size
+from fascis.words.speech import tr, trn
 
 
 class ReceiptsView(QWidget):
@@ -50,11 +51,19 @@ class ReceiptsView(QWidget):
         self.list.blockSignals(True)
         self.list.clear()
         for r in records:
-            self.list.addItem(
-                f"{shown(r['name'])}\n{r['from_drive']['label']} → "
-                f"{r['to_drive']['label']}\n{counted(r['verified_files'], 'file')}, "
-                f"{size(r['verified_bytes'])}\n{clock_text(r['settled_at'])} · {r['state']}"
+            verified = trn(
+                "{n} file, {size}",
+                "{n} files, {size}",
+                r["verified_files"],
+                size=size(r["verified_bytes"]),
             )
+            lines = (
+                shown(r["name"]),
+                f"{r['from_drive']['label']} → {r['to_drive']['label']}",
+                verified,
+                f"{clock_text(r['settled_at'])} · {State(r['state']).words}",
+            )
+            self.list.addItem("\n".join(lines))
         self.list.blockSignals(False)
         if not records:
             self.page.setPlainText(

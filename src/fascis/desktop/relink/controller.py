@@ -29,9 +29,10 @@ from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
 from fascis.relink.moves import FolderMove
-from fascis.relink.outcome import Candidate, Decisions, Match, State
+from fascis.relink.outcome import Candidate, Decisions, Match, State, evidence_words
 from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
 from fascis.relink.returned import old_paths, returned_moves
+from fascis.words.figures import exact
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
@@ -526,12 +527,12 @@ def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list
 
     Pure.
     """
-    lines = [f"{candidate.size:,}".replace(",", "\u202f") + " bytes" + _mark(candidate, "size")]
+    lines = [exact(candidate.size) + _mark(candidate, "size")]
     for what in ("length", "capture time", "date of change"):  # for programs
         if what in more:
             lines.append(more[what] + _mark(candidate, what))
     rest = [
-        d
+        evidence_words(d)
         for d in candidate.differs
         if d not in ("size", "length", "capture time", "date of change")  # for programs
     ]

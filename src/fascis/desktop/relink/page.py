@@ -131,27 +131,18 @@ class RelinkPage:
                 panel.add(self._looking)
                 panel.add(button(tr("Stop looking"), relinks.cancel, link=True))
             elif (index := relinks.indexes.get(folder)) is not None:
+                seen = trn(
+                    "{n} file, {seconds} s",
+                    "{n} files, {seconds} s",
+                    index.files,
+                    seconds=f"{index.seconds:.0f}",
+                )
                 if index.troubles:
                     unseen = trn(
-                        ", {n} folder not readable",
-                        ", {n} folders not readable",
-                        len(index.troubles),
+                        "{n} folder not readable", "{n} folders not readable", len(index.troubles)
                     )
-                else:
-                    unseen = ""
-                panel.add(
-                    row(
-                        words,
-                        "",
-                        trn(
-                            "{n} file, {seconds} s{unseen}",
-                            "{n} files, {seconds} s{unseen}",
-                            index.files,
-                            seconds=f"{index.seconds:.0f}",
-                            unseen=unseen,
-                        ),
-                    )
-                )
+                    seen = f"{seen}, {unseen}"
+                panel.add(row(words, "", seen))
             else:
                 panel.add(row(words, "", tr("waits its turn")))
             panel.add(rule())

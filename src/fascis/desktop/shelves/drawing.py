@@ -36,7 +36,7 @@ LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H = 62
 # Names below narrow blocks stand in so many lines.
 _STEPS = 3
-_GROUPS = {"inside": tr("Inside this machine"), "connected": "Connected", "away": "Away"}
+_GROUPS = {"inside": tr("Inside this machine"), "connected": tr("Connected"), "away": tr("Away")}
 NOTCH = 0.85
 # Width of a sign in a block's corner.
 SIGN = 21
@@ -120,7 +120,7 @@ def short_flag(shelf: Shelf) -> str:
     if not drive.connected:
         return ""
     if drive.read_only:
-        return "read-only"
+        return tr("read-only")
     return (
         tr("seems a backup disk")
         if shelf.character.backup
@@ -141,9 +141,9 @@ def block_words(standing: OnShelf, several: bool) -> str:
             return tr("{size} · set aside {day}", size=words, day=day(standing.aside_at))
         which = tr("set aside")
     elif standing.home:
-        which = "home"
+        which = tr("home")
     else:
-        which = "copy"
+        which = tr("copy")
     return f"{which} · {words}" if several else words
 
 
@@ -379,7 +379,7 @@ class ShelfDrawing(QWidget):
         if rect.width() > 70:
             painter.setFont(theme.font(12))
             painter.setPen(t.color("muted"))
-            name = tr("System, other") if shelf.group == "inside" else "Other"
+            name = tr("System, other") if shelf.group == "inside" else tr("Other")
             short = elide(name, QFontMetricsF(painter.font()), rect.width() - 12)
             painter.drawText(
                 rect.adjusted(8, 6, -4, 0),
@@ -558,7 +558,7 @@ class ShelfDrawing(QWidget):
             painter.drawText(
                 QRectF(self.width() - RIGHT - 90, y + 32, 90, 16),
                 Qt.AlignmentFlag.AlignRight,
-                "free",
+                tr("free"),
             )
 
     def _note(

@@ -12,11 +12,12 @@ from fascis.desktop.kit.pieces import Do, FullBar, button, label, tip
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.files.names import elided, shown
 from fascis.files.times import whole
+from fascis.library.identity import kind_words
 from fascis.library.known.places import KnownPlaces
 from fascis.library.known.shelves import OnShelf
 from fascis.library.references.summary import Summary
 from fascis.library.standing import Standing
-from fascis.words.figures import counted, moment, percent, size
+from fascis.words.figures import moment, percent, size
 from fascis.words.speech import tr, trn
 
 
@@ -24,8 +25,8 @@ def _kind_words(s: OnShelf) -> str:
     if s.parked:
         return tr("originals, set aside")
     if s.home:
-        return s.kind
-    return tr("{kind}, a copy", kind=s.kind)
+        return kind_words(s.kind)
+    return tr("{kind}, a copy", kind=kind_words(s.kind))
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,12 +222,12 @@ class LibraryPage:
 
     def _offer_to_read(self, read: Do, readable: int) -> None:
         if readable:
-            found = (
-                tr("1 of them keeps its")
-                if readable == 1
-                else tr("{readable} of them keep their", readable=readable)
+            words = trn(
+                "Fascis found where {n} of them keeps its paths.",
+                "Fascis found where {n} of them keep their paths.",
+                readable,
             )
-            self._panel.add(label(tr("Fascis found where {found} paths.", found=found)))
+            self._panel.add(label(words))
         self._panel.add(button(tr("Read what is not understood…"), read, link=True))
 
     def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:
@@ -238,14 +239,14 @@ class LibraryPage:
 
         missing, away, loose = map(of, (Standing.MISSING, Standing.AWAY, Standing.LOOSE))
         lines = []
-        for (files, total), word in ((missing, "missing"), (away, "away")):
+        lost = (
+            (missing, trn("{n} file missing", "{n} files missing", missing[0])),
+            (away, trn("{n} file away", "{n} files away", away[0])),
+        )
+        for (files, total), words in lost:
             if files:
                 lines.append(
-                    (
-                        f"{counted(files, 'file')} {word}",
-                        size(total) if total else "",
-                        tr("last known size") if total else "",
-                    )
+                    (words, size(total) if total else "", tr("last known size") if total else "")
                 )
         if loose[0]:
             lines.append(

@@ -43,10 +43,10 @@ LEFT, RIBBONS, WORDS, EDGE = 20.0, 216.0, 200.0, 18.0
 # How far what is missing reaches into the view.
 _STUB = 0.24
 _WORD = {
-    Standing.HELD: "held",
+    Standing.HELD: tr("held"),
     Standing.LOOSE: tr("loose: outside its folder"),
     Standing.AWAY: tr("on a drive that is away"),
-    Standing.MISSING: "missing",
+    Standing.MISSING: tr("missing"),
     Standing.UNUSED: tr("unused: nothing refers to it"),
 }
 
@@ -472,9 +472,10 @@ class BundleView(QWidget):
                 goes=goes,
             )
             if s.unread:
-                line += trn(
-                    "\n{n} document not understood", "\n{n} documents not understood", s.unread
+                unread = trn(
+                    "{n} document not understood", "{n} documents not understood", s.unread
                 )
+                line = f"{line}\n{unread}"
             lines.append(line)
         if len(strands) > 6:
             lines.append(tr("and {strands} more", strands=len(strands) - 6))

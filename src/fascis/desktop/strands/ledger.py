@@ -28,12 +28,19 @@ from fascis.desktop.strands.woven import NOBODY, Woven
 from fascis.files.names import shown
 from fascis.library.roles import ROLES
 from fascis.library.standing import STANDINGS, Standing
-from fascis.words.figures import NBSP, number, size
+from fascis.words.figures import exact, number, size
 from fascis.words.speech import tr
 
 # What is said of a document that is not understood.
 UNREAD = tr("not read")
-COLUMNS = ("Standing", "File", "Size", tr("Where it is"), tr("Used by"), tr("In the plan"))
+COLUMNS = (
+    tr("Standing"),
+    tr("File"),
+    tr("Size"),
+    tr("Where it is"),
+    tr("Used by"),
+    tr("In the plan"),
+)
 _LOST = (Standing.MISSING, Standing.AWAY)
 
 
@@ -77,19 +84,14 @@ class FileTable(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return self._words(i, column)
         if role == Qt.ItemDataRole.ToolTipRole:
-            known = (
-                tr("last known size ") if STANDINGS[int(self._woven.standing[i])] in _LOST else ""
-            )
-            exact = f"{known}{int(self._woven.size[i]):,}{NBSP}bytes"
-            words = tr(
-                "{place}\n{exact} · used by {used_by}",
-                place=shown(self._woven.place(i)),
-                exact=exact,
-                used_by=self._woven.used_by(i),
-            )
+            length = exact(int(self._woven.size[i]))
+            if STANDINGS[int(self._woven.standing[i])] in _LOST:
+                length = tr("last known size {size}", size=length)
+            used = tr("used by {used_by}", used_by=self._woven.used_by(i))
+            lines = [shown(self._woven.place(i)), f"{length} · {used}"]
             if self._woven.unread[i]:
-                words += tr("\nNot understood: what it refers to is not known.")
-            return tip(words)
+                lines.append(tr("Not understood: what it refers to is not known."))
+            return tip("\n".join(lines))
         if role == Qt.ItemDataRole.ForegroundRole:
             return self._colour(i, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and column == 2:
@@ -103,7 +105,7 @@ class FileTable(QAbstractTableModel):
         if column == 0 and woven.unread[i]:
             return UNREAD
         if column == 0:
-            return f"{standing.value}, {role.value}" if role.remakeable else standing.value
+            return f"{standing.words}, {role.words}" if role.remakeable else standing.words
         if column == 1:
             return shown(woven.place(i).rpartition(b"/")[2])
         if column == 2:
@@ -162,7 +164,7 @@ class Ledger(QWidget):
         self._chips[None].setChecked(True)
         across.addStretch(1)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("/ find a file")
+        self.search.setPlaceholderText(tr("/ find a file"))
         self.search.setAccessibleName(tr("Find a file"))
         self.search.setMaximumWidth(190)
         self.search.setMinimumWidth(90)
@@ -233,7 +235,7 @@ class Ledger(QWidget):
         self._chips[None].setText(tr("Everything {count}", count=number(len(woven))))
         for standing in STANDINGS:
             chip = self._chips[standing]
-            chip.setText(f"{standing.value} {number(counts[standing][0])}")
+            chip.setText(f"{standing.words} {number(counts[standing][0])}")
             # What is not there needs no room.
             chip.setVisible(bool(counts[standing][0]) or chip.isChecked())
         unread = int(woven.unread.sum())

@@ -140,7 +140,8 @@ def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
     groups: dict[str, dict[bytes, list[int]]] = {}
     for i, s in enumerate(strands):
         groups.setdefault(s.group, {}).setdefault(s.key[0], []).append(i)
-    order = sorted(groups, key=lambda g: (g != INSIDE, g == NOT_FOUND, g.endswith(tr(", away")), g))
+    away = {s.group for s in strands if s.key[2] is Standing.AWAY}
+    order = sorted(groups, key=lambda g: (g != INSIDE, g == NOT_FOUND, g in away, g))
     room = max(int((height - len(groups) * (HEAD + GAP)) / (SLOT + 2) * 0.8), len(groups))
     everything = sum(len(folders) for folders in groups.values())
     found = []
@@ -238,8 +239,8 @@ def _lost_words(mine: list[Ribbon]) -> str:
         files, total = sum(r.files for r in lost), sum(r.bytes for r in lost)
         if files:
             said.append(
-                f"{number(files)} {standing.value}"
-                + (tr(", last known {size}", size=size(total)) if total else "")
+                f"{number(files)} {standing.words}"
+                + (f", {tr('last known {size}', size=size(total))}" if total else "")
             )
     return "; ".join(said)
 
@@ -318,13 +319,13 @@ def _place_right(
         total = sum(r.bytes for r in there)
         if out:
             quiet = (
-                tr("not copied") if any(r.remakeable for r in there) else "stays"
+                tr("not copied") if any(r.remakeable for r in there) else tr("stays")
             ) + f", {size(total)}"
         else:
             quiet = size(total)
         for standing in (Standing.MISSING, Standing.AWAY):
             if lacking := sum(r.files for r in mine if r.standing is standing):
-                quiet += f" · {number(lacking)} {standing.value}"
+                quiet += f" · {number(lacking)} {standing.words}"
         thick = sum(r.thick for r in mine)
         strands = tuple(i for r in mine for i in r.strands)
         part = woven.parts.get(kinds[kind])

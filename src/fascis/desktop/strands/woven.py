@@ -29,7 +29,7 @@ from fascis.library.survey import strand_folder
 from fascis.words.speech import tr
 
 INSIDE, NOT_FOUND = tr("in its folder"), tr("not found")
-NOBODY = "nothing"
+NOBODY = tr("nothing")
 
 
 @dataclass(slots=True)
@@ -51,9 +51,8 @@ class WovenStrand:
     def name(self) -> str:
         """What it is called: its folder; outside only the last part of that."""
         folder = self.key[0]
-        return shown(
-            (folder if self.key[2].inside else folder.rpartition(b"/")[2]) or b"its own folder"
-        )
+        inner = folder if self.key[2].inside else folder.rpartition(b"/")[2]
+        return shown(inner) or tr("its own folder")
 
 
 @dataclass(slots=True)
@@ -144,7 +143,7 @@ class Woven:
         if standing is Standing.MISSING:
             return tr("was in {folder}", folder=shown(b"/".join(folder.split(b"/")[-2:])))
         return (
-            f"{self.drives.get(parent(self.place(i)), 'elsewhere')} · "
+            f"{self.drives.get(parent(self.place(i)), tr('elsewhere'))} · "
             f"{shown(folder.rpartition(b'/')[2])}"
         )
 
@@ -154,7 +153,7 @@ class Woven:
         if standing in (Standing.MISSING, Standing.AWAY):
             return tr("nothing to copy")
         if not self.along[i]:
-            return tr("not copied") if ROLES[int(self.role[i])].remakeable else "stays"
+            return tr("not copied") if ROLES[int(self.role[i])].remakeable else tr("stays")
         place = self.place(i)
         there = self.places.get(place, place) if standing is Standing.LOOSE else place
         return shown(parent(there)) or tr("its own folder")

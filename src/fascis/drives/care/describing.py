@@ -10,7 +10,7 @@ import time
 from fascis.drives.care.character import Character
 from fascis.drives.model import Drive
 from fascis.drives.rules import LAST_CODE, Fold, Rules
-from fascis.words.figures import NBSP, moment, size
+from fascis.words.figures import NBSP, listed, moment, size
 from fascis.words.speech import tr, trn
 
 _LAST = {0x7F: tr("z, without accents"), 0xFFFF: tr("those of the basic plane, without pictures")}
@@ -19,8 +19,8 @@ _TRANSPORTS = {
     "usb": "USB",
     "sata": "SATA",
     "sas": "SAS",
-    "network": "network",
-    "mmc": "card",
+    "network": tr("network"),
+    "mmc": tr("card"),
 }
 
 
@@ -72,7 +72,7 @@ def state_words(drive: Drive, seen_at: float | None = None) -> str:
     if not drive.connected:
         if seen_at:
             return tr("last seen {when}", when=moment(seen_at))
-        return "away"
+        return tr("away")
     return ""
 
 
@@ -146,12 +146,12 @@ def rules_in_words(rules: Rules) -> list[str]:
     }
     lost = [name for name, keeps in kept.items() if not keeps]
     found.append(
-        tr("Keeps {these}.", these=_and([n for n, k in kept.items() if k]))
+        tr("Keeps {these}.", these=listed([n for n, k in kept.items() if k]))
         if len(lost) < len(kept)
         else ""
     )
     if lost:
-        found.append(tr("Keeps no {and_}.", and_=_and(lost, "or")))
+        found.append(tr("Keeps no {these}.", these=listed(lost, "or")))
     found.append(_times(rules))
     return [f for f in found if f]
 
@@ -178,25 +178,18 @@ def _times(rules: Rules) -> str:
     if step < 10**9:
         return ""
     if rules.earliest and rules.latest:
-        years = tr(
-            ", from {year} to {year_2}", year=_year(rules.earliest), year_2=_year(rules.latest)
+        return trn(
+            "Dates in steps of {n} second, from {first} to {last}.",
+            "Dates in steps of {n} seconds, from {first} to {last}.",
+            step // 10**9,
+            first=_year(rules.earliest),
+            last=_year(rules.latest),
         )
-    else:
-        years = ""
-    return trn(
-        "Dates in steps of {n} second{years}.",
-        "Dates in steps of {n} seconds{years}.",
-        step // 10**9,
-        years=years,
-    )
+    return trn("Dates in steps of {n} second.", "Dates in steps of {n} seconds.", step // 10**9)
 
 
 def _year(seconds: int) -> int:
     return time.gmtime(seconds).tm_year
-
-
-def _and(words: list[str], last: str = "and") -> str:
-    return f" {last} ".join(filter(None, (", ".join(words[:-1]), *words[-1:])))
 
 
 def rules_known_by(drive: Drive) -> str:

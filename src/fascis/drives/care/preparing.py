@@ -113,7 +113,7 @@ def make_folder_for_libraries(
             tr(
                 "A folder on {label} cannot be called {value}: it {why}.",
                 label=label,
-                value=shown(name) or "nothing",
+                value=shown(name) or tr("nothing"),
                 why=why,
             ),
         )

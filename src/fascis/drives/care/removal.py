@@ -73,7 +73,10 @@ def remove_safely(drive: Drive) -> bool:
 
 def _holding(drive: Drive) -> str:
     holders, all_seen = holders_of(drive.mount)
-    words = ", ".join(f"{_who(h)} has {shown(Path(h.what).name)} of it open" for h in holders[:4])
+    words = ", ".join(
+        tr("{program} has {file} of it open", program=_who(h), file=shown(Path(h.what).name))
+        for h in holders[:4]
+    )
     if words:
         return words
     return tr("a program uses it") if all_seen else tr("a program of another user uses it")

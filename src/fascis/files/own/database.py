@@ -90,9 +90,9 @@ def trouble(path: Path, what: str, error: BaseException, rest: str = "") -> Envi
     except OSError:
         full = False
     kind = DriveFull if full else EnvironmentTrouble
-    room = (
-        tr(": {parent} needs room; make some there, then try again", parent=path.parent)
-        if full
-        else ""
-    )
-    return kind(f"{what} cannot be used ({error}){room}. {rest}".strip())
+    sentences = [tr("{what} cannot be used ({error}).", what=what, error=error)]
+    if full:
+        sentences.append(
+            tr("{parent} needs room; make some there, then try again.", parent=path.parent)
+        )
+    return kind(" ".join(filter(None, (*sentences, rest))))

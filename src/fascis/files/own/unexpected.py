@@ -22,13 +22,12 @@ def told_unexpected(error: Exception, folder: Path) -> FascisError:
     log.begin(folder)
     _LOG.error("unexpected", exc_info=error)
     path = folder / log.NAME
-    where = tr(" What is needed for a report is in {path}.", path=path) if path.exists() else ""
-    return FascisError(
-        tr(
-            "Something happened that Fascis did not expect ({name}). It stopped at "
-            "once; what was copied and verified is kept and written down, and a "
-            "crossing that was begun goes on with fascis resume.{where}",
-            name=type(error).__name__,
-            where=where,
-        )
+    told = tr(
+        "Something happened that Fascis did not expect ({name}). It stopped at once; what was "
+        "copied and verified is kept and written down, and a crossing that was begun goes on with "
+        "fascis resume.",
+        name=type(error).__name__,
     )
+    if path.exists():
+        told = f"{told} {tr('What is needed for a report is in {path}.', path=path)}"
+    return FascisError(told)

@@ -29,6 +29,22 @@ class State(StrEnum):
     UNKNOWN = "unknown"
     AWAY = "away"
 
+    @property
+    def words(self) -> str:
+        """What a person reads of it."""
+        return _STATES[self]
+
+
+_STATES = {
+    State.EQUAL: tr("equal"),
+    State.BEHIND: tr("behind"),
+    State.AHEAD: tr("ahead"),
+    State.DIFFERS: tr("differs"),
+    State.DAMAGED: tr("damaged"),
+    State.UNKNOWN: tr("not compared yet"),
+    State.AWAY: tr("away"),
+}
+
 
 @dataclass(frozen=True, slots=True)
 class Place:
