@@ -17,20 +17,18 @@ import io
 import re
 import sys
 from collections.abc import Iterator
-from contextlib import redirect_stderr
 from dataclasses import dataclass
 from pathlib import Path
 from typing import cast
 
 from babel.messages.catalog import Catalog
-from babel.messages.extract import extract_from_dir
 from babel.messages.pofile import write_po
 
 SOURCE = Path(__file__).parent.parent / "src"
 TEMPLATE = SOURCE / "fascis/words/locale/fascis.pot"
 # What is read by programs and nobody else: names in a demo's world, styles, statements.
 _NO_WORDS = ("demo", "tour", "words")
-_CALLS = {"tr": None, "trn": (1, 2)}
+_CALLS = ("tr", "trn")
 # What typer heads its help with; it asks gettext for these.
 _OF_TYPER = (
     "Arguments",
@@ -183,6 +181,9 @@ class _Finder(ast.NodeVisitor):
             self._note(node, ast.unparse(node)[:80], "glued from parts")
 
     def _message(self, node: ast.Call) -> None:
+        count = 2 if cast(ast.Name, node.func).id == "trn" else 1
+        if not all(isinstance(a, ast.Constant) for a in node.args[:count]):
+            self._note(node, ast.unparse(node)[:80], "not written out")
         for said in map(_texts, node.args):
             if _SQL.search(said):
                 # Translated, a program would read something else.
@@ -233,11 +234,17 @@ def not_ready() -> Iterator[Wrong]:
             yield from finder.wrong
 
 
-def _extracted() -> list[tuple[str, int, str | tuple[str, ...], list[str], str | None]]:
-    with redirect_stderr(io.StringIO()):
-        # It warns of figures that are put into a message.
-        found = extract_from_dir(str(SOURCE), [("**.py", "python")], keywords=_CALLS)
-        return sorted(found, key=lambda f: (f[0], f[1]))
+def _extracted() -> Iterator[tuple[str, int, str | tuple[str, ...]]]:
+    """Every message with its place and line; one inside another too, which Babel does not see."""
+    for path in sorted(SOURCE.rglob("*.py")):
+        calls = (n for n in ast.walk(ast.parse(path.read_text())) if isinstance(n, ast.Call))
+        found = []
+        for call in filter(_is_message, calls):
+            texts = [a.value for a in call.args if isinstance(a, ast.Constant)]
+            wanted = texts[: 2 if cast(ast.Name, call.func).id == "trn" else 1]
+            found.append((call.lineno, call.col_offset, wanted))
+        for line, _column, texts in sorted(found):
+            yield str(path.relative_to(SOURCE)), line, texts[0] if len(texts) == 1 else (*texts,)
 
 
 def template() -> Catalog:
@@ -245,8 +252,8 @@ def template() -> Catalog:
     catalog = Catalog(project="Fascis", charset="utf-8", fuzzy=False)
     for message in _OF_TYPER:
         catalog.add(message, locations=[("typer", 0)])
-    for place, _line, message, _comments, context in _extracted():
-        catalog.add(message, locations=[(place, 0)], context=context)
+    for place, _line, message in _extracted():
+        catalog.add(message, locations=[(place, 0)])
     return catalog
 
 
@@ -259,7 +266,7 @@ def template_text() -> bytes:
 
 def sentences() -> Iterator[tuple[str, int, str]]:
     """Every message with its place and line."""
-    for place, line, message, _comments, _context in _extracted():
+    for place, line, message in _extracted():
         yield place, line, message if isinstance(message, str) else " | ".join(message)
 
 

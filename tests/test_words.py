@@ -60,7 +60,7 @@ def test_a_sentence_that_is_not_ready_is_found(text, why, tmp_path):
         ("C", "123.5 MB|4 822|85%|a, b and c"),
         ("C.UTF-8", "123.5 MB|4 822|85%|a, b and c"),
         ("de_DE.UTF-8", "123,5 MB|4.822|85 %|a, b und c"),
-        ("fr_FR.UTF-8", "123,5 MB|4 822|85 %|a, b et c"),
+        ("fr_FR.UTF-8", "123,5 Mo|4 822|85 %|a, b et c"),
         ("en_US.UTF-8", "123.5 MB|4,822|85%|a, b, and c"),
         ("xx_YY", "123.5 MB|4 822|85%|a, b and c"),
     ],

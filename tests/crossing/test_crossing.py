@@ -129,7 +129,7 @@ def test_release_deletes_the_originals_and_measures_the_space(bench, library):
 
 def test_release_before_the_switch_is_refused(bench, library):
     crossing = settled(bench)
-    with pytest.raises(Refused, match="cannot become released"):
+    with pytest.raises(Refused, match="cannot become: originals deleted"):
         crossing.release()
     assert len(contents(library)) == 10
 

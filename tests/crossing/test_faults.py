@@ -256,7 +256,7 @@ def test_a_full_destination_names_the_drive_and_the_figures(bench, library):
 
     plan = plan_of(bench, to=bench.drives / "tiny")
     assert codes(plan)["not-enough-room"] == "stops"
-    assert any("tiny has" in p.sentence and "are needed" in p.sentence for p in plan.problems)
+    assert any("Free on tiny" in p.sentence and "Needed" in p.sentence for p in plan.problems)
 
 
 def test_the_errno_table():

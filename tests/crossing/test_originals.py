@@ -204,6 +204,6 @@ def test_not_one_whole_copy_refuses_and_deletes_nothing(held):
 def test_a_release_is_not_wanted_any_more_when_home_was_given_back(held):
     still_wanted(held.copies.journal)
     held.copies.journal.intend("undo", "home goes back", 0.0)
-    with pytest.raises(Refused, match="home was given back, or that was begun"):
+    with pytest.raises(Refused, match="Home was given back, or that was begun"):
         still_wanted(held.copies.journal)
     assert held.copies.journal.state is State.SWITCHED and held.original(CLIP).exists()

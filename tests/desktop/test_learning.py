@@ -69,7 +69,7 @@ def test_two_places_that_say_the_same_are_asked_for(open_window, bench, leave):
     shows(window, hands, "Two places say the same")
     if leave:
         hands.press("I don't know: leave it as it is")
-        shows(window, hands, document.name, "what they refer to is not known")
+        shows(window, hands, document.name, "what it refers to is not known")
     else:
         hands.press("It follows b")
         hands.wait(lambda: "not understood" not in said(window), "it is understood")
@@ -113,7 +113,7 @@ def test_by_keyboard_alone(open_window, bench):
     window.activateWindow()
     window.shelves.setFocus()
     press("Read what is not understood")
-    shows(window, hands, document.name, "what they refer to is not known")
+    shows(window, hands, document.name, "what it refers to is not known")
     press(f"Read {document.name}")
     shows(window, hands, "Are these the places")
     press("Yes, these are the places")

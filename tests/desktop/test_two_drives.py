@@ -145,7 +145,7 @@ def test_several_libraries_in_one_night(known, open_window):
         hands.wait(
             lambda n=name: any(n in t and "waits its turn" in t for t in listed(window)), "the line"
         )
-    hands.wait(lambda: "2 more wait" in window._pulse.text(), "the strip below")
+    hands.wait(lambda: "2\u00a0more wait" in window._pulse.text(), "the strip below")
     assert [t[0] for t in listed(window)] == ["T", "1", "2"]
     (known.heron / "second").mkdir()
     facts(known, "heron", write_mb_s=0)

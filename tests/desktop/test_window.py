@@ -305,7 +305,7 @@ def test_receipts_open_their_page(known, open_window):
     hands.wait(lambda: window.receipts.current == id, "the receipt")
     text = window.receipts.page.toPlainText()
     assert (
-        "Whole and verified at the new place" in text
+        "Whole and verified, at the new place" in text
         and "b3sum --check .fascis/manifest.b3" in text
     )
     seal = window.receipts.page.document().find("Whole and verified")

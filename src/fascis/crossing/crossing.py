@@ -869,7 +869,9 @@ class Crossing:
             said = self._undo()
         except Refused as refusal:
             if (act := self.journal.open_act("undo")) is not None:
-                self.journal.conclude(act, f"refused: {refusal}", self.workspace.clock())
+                self.journal.conclude(
+                    act, tr("refused: {why}", why=refusal), self.workspace.clock()
+                )
             raise
         if (act := self.journal.open_act("undo")) is not None:
             self.journal.conclude(act, "done", self.workspace.clock())

@@ -32,6 +32,7 @@ from fascis.desktop.kit.pieces import PART_MIME
 from fascis.desktop.kit.sentence import SentenceView
 from fascis.desktop.window import LOOK, Window
 from fascis.drives.stand_in import DESCRIPTION
+from fascis.tour.english import in_english
 
 PATIENCE = 30.0
 # Answers by which a person goes on as planned.
@@ -44,6 +45,13 @@ _ACCEPT = (
 )
 # All that were opened: what was begun in one may still end after it was closed.
 _WINDOWS: list[Window] = []
+
+
+def _reads(shown: str, starts: str) -> bool:
+    """True where what is shown begins so, in English."""
+    return any(
+        e.casefold().startswith(starts.casefold()) for e in in_english(shown.replace("\n", " "))
+    )
 
 
 class Hands:
@@ -85,7 +93,7 @@ class Hands:
             (
                 b
                 for b in self.window.findChildren(QPushButton)
-                if b.isVisible() and b.text().startswith(starts)
+                if b.isVisible() and _reads(b.text(), starts)
             ),
             None,
         )
@@ -109,7 +117,7 @@ class Hands:
             (
                 r
                 for r in self.window.findChildren(QRadioButton)
-                if r.isVisible() and r.text().startswith(starts)
+                if r.isVisible() and _reads(r.text(), starts)
             ),
             None,
         )
@@ -125,9 +133,9 @@ class Hands:
         box = next(
             c
             for c in self.window.findChildren(QComboBox)
-            if c.isVisible() and c.accessibleName() == name
+            if c.isVisible() and name in in_english(c.accessibleName())
         )
-        wanted = next(i for i in range(box.count()) if box.itemText(i).startswith(starts))
+        wanted = next(i for i in range(box.count()) if _reads(box.itemText(i), starts))
         key = Qt.Key.Key_Down if wanted > box.currentIndex() else Qt.Key.Key_Up
         box.setFocus()
         for _ in range(abs(wanted - box.currentIndex())):
@@ -138,8 +146,7 @@ class Hands:
         found = next(
             b
             for b in self.window.findChildren(QCheckBox)
-            if b.isVisible()
-            and (b.text().startswith(starts) or b.accessibleName().startswith(starts))
+            if b.isVisible() and (_reads(b.text(), starts) or _reads(b.accessibleName(), starts))
         )
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 

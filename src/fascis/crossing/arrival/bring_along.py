@@ -38,7 +38,7 @@ from fascis.files.names import join, parent, shown
 from fascis.library.identity import OWN
 from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind, kind_of
-from fascis.words.speech import tr
+from fascis.words.speech import tr, trn
 
 OLD = SUPERSEDED
 
@@ -162,7 +162,8 @@ def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
         arriving.landing.clear()
     except OSError as error:
         raise told(error, tr("bring along"), places.name) from error
-    copies.journal.conclude(act, f"{len(copies.amending)} brought along", clock())
+    brought = trn("{n} file brought along", "{n} files brought along", len(copies.amending))
+    copies.journal.conclude(act, brought, clock())
     copies.put("amending", {})
 
 

@@ -218,7 +218,7 @@ def seal(record: dict[str, Any]) -> str:
             lacks,
             how=how,
         )
-    return tr("Whole, verified, {how}", how=how)
+    return tr("Whole and verified, {how}", how=how)
 
 
 def _held(home: Copies) -> dict[str, int] | None:

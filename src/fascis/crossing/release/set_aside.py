@@ -81,7 +81,7 @@ def _rename(
                 ),
             ) from error
         except OSError as error:
-            journal.conclude(act, f"refused: {error.strerror}", workspace.clock())
+            journal.conclude(act, tr("refused: {why}", why=error.strerror), workspace.clock())
             raise Refused(
                 Code.CANNOT_SET_ASIDE,
                 tr(

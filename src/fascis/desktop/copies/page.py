@@ -17,7 +17,7 @@ from fascis.crossing.plan.plan import Plan
 from fascis.crossing.plan.sentence import gathered_words, plan_sentence, ready_sentence
 from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words, open_decisions
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import Do, button, label, row, rule
+from fascis.desktop.kit.pieces import Do, button, in_lines, label, row, rule
 from fascis.desktop.kit.sentence import Piece, SentenceView
 from fascis.files.names import elided, shown
 from fascis.library.known.places import KnownPlaces, Place, State
@@ -279,7 +279,7 @@ class CopiesPage:
         down.setContentsMargins(12, 8, 12, 8)
         for ungather in (False, True):
             words = gathered_words(ungather)
-            choice = QRadioButton(words[:1].upper() + words[1:])
+            choice = QRadioButton(in_lines(words[:1].upper() + words[1:]))
             choice.setChecked(change.ungather is ungather)
             if actions.again:
                 chosen = partial(actions.again, ungather)

@@ -50,7 +50,7 @@ PART_MIME = "application/x-fascis-part"
 
 def button(text: str, pressed: Do, **properties: bool) -> QPushButton:
     """A button; ``main=True``, ``link=True``, ``delete=True`` choose its kind."""
-    made = QPushButton(text)
+    made = QPushButton(in_lines(text, _ACROSS))
     made.setAccessibleName(text)
     made.setAutoDefault(False)
     for name, value in properties.items():
@@ -120,6 +120,24 @@ def clear(layout: QLayout) -> None:
 def elide(text: str, metrics: QFontMetricsF, width: float) -> str:
     """Text shortened in the middle to a width in pixels."""
     return metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, max(0.0, width))
+
+
+# Room for words, in pixels: beside the mark of a choice in a card of the panel, and in a button
+# across the panel.
+_BESIDE, _ACROSS = 250.0, 268.0
+
+
+def in_lines(words: str, room: float = _BESIDE) -> str:
+    """Words broken into lines for a button or a choice, which break none themselves."""
+    metrics = QFontMetricsF(theme.font(13, theme.BOLD))
+    lines = [""]
+    for word in words.split(" "):
+        longer = f"{lines[-1]} {word}".lstrip()
+        if metrics.horizontalAdvance(longer) <= room:
+            lines[-1] = longer
+        else:
+            lines.append(word)
+    return "\n".join(filter(None, lines))
 
 
 class ElidedLabel(QLabel):

@@ -35,7 +35,7 @@ from fascis.crossing.plan.sentence import (
     where_words,
 )
 from fascis.crossing.scope.named_parts import NamedPart, Weight
-from fascis.desktop.kit.pieces import PART_MIME, Do, button, label, tip
+from fascis.desktop.kit.pieces import PART_MIME, Do, button, in_lines, label, tip
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.plan.along import Along
 from fascis.files.names import elided, shown
@@ -129,7 +129,7 @@ class Choosing:
 
     def _what(self) -> Iterable[QWidget]:
         plan, around = self._plan, self._around
-        whole = QCheckBox(tr("All of {library}", library=library_words(plan)))
+        whole = QCheckBox(in_lines(tr("All of {library}", library=library_words(plan))))
         whole.setChecked(not around.ticked)
         whole.toggled.connect(lambda _on: self._do.everything())
         yield whole
@@ -390,7 +390,7 @@ class Choosing:
         plan = self._plan
         free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
         total = size(sum(o.size for o in free))
-        box = QCheckBox(tr("Also loose originals"))
+        box = QCheckBox(in_lines(tr("Also loose originals")))
         box.setChecked(plan.choices.loose_too)
         box.toggled.connect(lambda on: self._do.change(loose_too=on))
         yield box
@@ -415,8 +415,7 @@ class Choosing:
         plan = self._plan
         discard = plan.choices.discard
         words = tr("Also delete {role}, of which no copy is made", role=ROLE_WORDS[role])
-        box = QCheckBox(elided(words, 36))
-        box.setToolTip(tip(words))
+        box = QCheckBox(in_lines(words))
         box.setAccessibleName(words)
         box.setChecked(role in discard)
         box.toggled.connect(
@@ -487,7 +486,7 @@ def weight_words(weight: Weight) -> str:
 
 def radio(words: str, on: bool, chosen: Do, group: QButtonGroup) -> QRadioButton:
     """One of several; ``chosen`` is called when a person chooses it."""
-    made = QRadioButton(words)
+    made = QRadioButton(in_lines(words))
     made.setAccessibleName(words)
     made.setChecked(on)
     made.toggled.connect(lambda now: chosen() if now else None)

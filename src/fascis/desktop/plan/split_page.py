@@ -13,7 +13,7 @@ from fascis.crossing.plan.choices import Choices
 from fascis.crossing.split import SplitPlan
 from fascis.desktop.kit.decisions import DecisionActions, Decisions, first_words, open_decisions
 from fascis.desktop.kit.panel import SidePanel
-from fascis.desktop.kit.pieces import Do, button, label
+from fascis.desktop.kit.pieces import Do, button, in_lines, label
 from fascis.files.names import elided, shown
 from fascis.words.figures import size
 from fascis.words.speech import tr, trn
@@ -56,7 +56,7 @@ class SplitPage:
                 ),
             )
         if split.stays_files or draft.rest:
-            rest = QCheckBox(tr("Make a library of the rest too"))
+            rest = QCheckBox(in_lines(tr("Make a library of the rest too")))
             rest.setChecked(draft.rest)
             rest.toggled.connect(actions.rest)
             panel.add(rest)
@@ -78,9 +78,9 @@ class SplitPage:
         for after, words in (
             (After.COPY, tr("Home stays here; these are copies")),
             (After.KEEP, tr("Home goes to them; originals stay")),
-            (After.RELEASE, tr("…then originals are deleted,\nafter I have looked")),
+            (After.RELEASE, tr("…then originals are deleted, after I have looked")),
         ):
-            choice = QRadioButton(words)
+            choice = QRadioButton(in_lines(words))
             choice.setChecked(draft.after is after)
             choice.toggled.connect(lambda on, a=after: actions.after(a) if on else None)
             down.addWidget(choice)

@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.desktop.kit.pieces import Do, Row, button, label, row, rule, tip
+from fascis.desktop.kit.pieces import Do, Row, button, in_lines, label, row, rule, tip
 from fascis.desktop.relink.controller import Relinks, short_names
 from fascis.files.names import elided, shown
 from fascis.files.route import Moved
@@ -261,15 +261,15 @@ class RelinkPage:
                 relinks.changed.emit()
 
         for in_copy, words in (
-            (False, tr("the library here; each document is\nkept as it was before")),
+            (False, tr("the library here; each document is kept as it was before")),
             (True, tr("only the copy that a crossing makes")),
         ):
-            choice = QRadioButton(words)
+            choice = QRadioButton(in_lines(words))
             choice.setChecked(relinks.in_copy is in_copy)
             choice.toggled.connect(partial(choose, in_copy))
             group.addButton(choice)
             panel.add(choice)
-        check = QCheckBox(tr("Compare lengths and content first"))
+        check = QCheckBox(in_lines(tr("Compare lengths and content first")))
         check.setToolTip(
             tr(
                 "Reads every file that was found, as far as its length, capture time or "
