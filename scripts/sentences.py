@@ -92,8 +92,6 @@ _FOR_PROGRAMS = frozenset(
         "RuntimeError",
         "NotImplementedError",
         "LookupError",
-        "intend",
-        "conclude",
         "import_module",
         "Path",
         "Font",

@@ -18,7 +18,7 @@ DATA = {"stands", "called", "came", "scan", "check"}
 
 
 # What is put into a sentence, and what the originals' folder is called once it is set aside.
-NO_WORDS = re.compile(r"\{[^}]*\}| set aside [0-9a-f]{8}")
+NO_WORDS = re.compile(r"\{[^}]*\}|set aside [0-9a-f]{8}")
 
 
 def words(text):

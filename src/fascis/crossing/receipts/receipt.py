@@ -195,6 +195,7 @@ _OUTCOMES = {
     "done": tr("done"),
     "arrived": tr("arrived"),
     "withdrawn": tr("withdrawn"),
+    "put back": tr("put back"),
 }
 
 

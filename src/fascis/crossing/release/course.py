@@ -39,6 +39,7 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import place_text, shown
+from fascis.words.figures import NBSP, number
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
@@ -180,7 +181,13 @@ def _release(
     }
     journal.conclude(
         act,
-        f"{files + discarded[0] + loose[0]} files, {size + discarded[1] + loose[1]} bytes",
+        trn(
+            "{n} file, {count}{nbsp}bytes",
+            "{n} files, {count}{nbsp}bytes",
+            files + discarded[0] + loose[0],
+            count=number(size + discarded[1] + loose[1]),
+            nbsp=NBSP,
+        ),
         workspace.clock(),
     )
     return record

@@ -157,7 +157,7 @@ def unpark_part(workspace: Workspace, places: Places, copies: Sequence[Copies]) 
             raise told(error, tr("put back"), aside) from error
     journal.put(ASIDE, None)
     if (begun := journal.open_act("park")) is not None:
-        journal.conclude(begun, "put back", workspace.clock())
+        journal.conclude(begun, "put back", workspace.clock())  # for programs
     journal.conclude(act, "done", workspace.clock())
 
 

@@ -71,7 +71,7 @@ def _rename(
             workspace.step(f"after {kind}")
             medium.sync_folder(b"")
         except FileExistsError as error:
-            journal.conclude(act, "refused: the name exists", workspace.clock())
+            journal.conclude(act, tr("refused: the name exists"), workspace.clock())
             raise Refused(
                 Code.DESTINATION_EXISTS,
                 tr(

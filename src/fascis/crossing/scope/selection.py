@@ -260,19 +260,19 @@ def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Ite
         return tuple(o.path.removeprefix(below) for o in some[:1000])
 
     if missing := uses.of(Standing.MISSING):
-        first = _short(missing[0].path.removeprefix(below))
+        told = trn(
+            "{n} file is missing: {first}. Documents that use it will not find it at the new "
+            "place either.",
+            "{n} files are missing, {first} first. Documents that use them will not find them at "
+            "the new place either.",
+            len(missing),
+            first=_short(missing[0].path.removeprefix(below)),
+        )
         if known := sum(o.size for o in missing):
-            first = tr("{first}; last known size {size}", first=first, size=size(known))
+            told = f"{told} {tr('Last known size: {size}.', size=size(known))}"
         yield Problem(
             Code.REFERENCES_MISSING,
-            trn(
-                "{n} file is missing ({first}). Documents that use it will not find "
-                "it at the new place either.",
-                "{n} files are missing (first {first}). Documents that use them will not "
-                "find them at the new place either.",
-                len(missing),
-                first=first,
-            ),
+            told,
             tr("Find them first, or continue without them."),
             places(missing),
         )
