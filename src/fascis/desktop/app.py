@@ -10,12 +10,13 @@ import sys
 import threading
 from types import TracebackType
 
-from PyQt6.QtCore import QTimer
+from PyQt6.QtCore import QLibraryInfo, QLocale, QTimer, QTranslator
 from PyQt6.QtWidgets import QApplication
 
 from fascis.desktop.kit import theme
 from fascis.desktop.window import Window, preferred_theme
 from fascis.files.own import log
+from fascis.words.speech import language
 from fascis.workspace import Workspace, from_environment
 
 _LOG = logging.getLogger(__name__)
@@ -29,9 +30,18 @@ def make_application(arguments: list[str]) -> QApplication:
     application.setApplicationName("fascis")
     application.setDesktopFileName("org.fascis.Fascis")
     application.setStyle("Fusion")
+    _speak(application)
     theme.load_fonts()
     _stay_live()
     return application
+
+
+def _speak(application: QApplication) -> None:
+    """The toolkit's own words, such as those of a field's menu, in the language of ours."""
+    words = QTranslator(application)
+    folder = QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)
+    if words.load(QLocale(language()), "qtbase", "_", folder):
+        application.installTranslator(words)
 
 
 def _use_the_desktops_dialogs() -> None:

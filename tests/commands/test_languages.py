@@ -1,0 +1,80 @@
+"""The command line in another language: sentences change, and nothing that a program reads."""
+
+import pytest
+
+from tests.commands.test_commands import fascis
+
+# What people read; all else says the same in every language.
+SENTENCES = {
+    "sentence",
+    "remedy",
+    "decisions",
+    "rules",
+    "flags",
+    "label",
+    "cost",
+    "good",
+    "verdict",
+}
+
+
+def without_sentences(said):
+    if isinstance(said, dict) and "drives" in said:
+        # Other tests mount drives meanwhile.
+        mine = [d for d in said["drives"] if d["stand_in"] or d["mount"] == "/"]
+        said = {**said, "drives": mine}
+    if isinstance(said, dict):
+        return {k: without_sentences(v) for k, v in said.items() if k not in SENTENCES}
+    if isinstance(said, list):
+        return [without_sentences(one) for one in said]
+    return said
+
+
+def sentences(said):
+    if isinstance(said, dict):
+        for key, value in said.items():
+            yield from [str(value)] if key in SENTENCES else sentences(value)
+    elif isinstance(said, list):
+        for one in said:
+            yield from sentences(one)
+
+
+@pytest.mark.parametrize(
+    "typed",
+    [
+        ("drives",),
+        ("drives", "--suits", "LIBRARY"),
+        ("survey", "LIBRARY", "--files"),
+        ("look", "LIBRARY"),
+        ("relocate", "LIBRARY", "--to", "NOWHERE", "--dry-run"),
+        ("relocate", "LIBRARY", "--to", "THERE", "--dry-run"),
+        ("relocate", "LIBRARY", "--to", "THERE", "--leave-out", "proxy", "--dry-run"),
+    ],
+)
+def test_what_programs_read_is_the_same_in_every_language(bench, library, typed):
+    (library / "project.thing").write_bytes(b"of no make that is known")
+    places = {"LIBRARY": library, "THERE": bench.heron, "NOWHERE": bench.heron / "nowhere"}
+    words = [str(places.get(word, word)) for word in typed]
+    said = {}
+    for language in ("C.UTF-8", "de_DE.UTF-8", "fr_FR.UTF-8"):
+        _, said[language], _ = fascis(bench, *words, "--json", LC_ALL=language)
+    english, german, french = said.values()
+    for one in (german, french):
+        assert same(without_sentences(one)) == same(without_sentences(english))
+    if any(sentences(english)):
+        assert list(sentences(german)) != list(sentences(english)) != list(sentences(french))
+
+
+def same(said):
+    """Without figures of time and of what is free, which change by themselves."""
+    changing = {"seconds", "last_seen", "free_bytes", "estimate_seconds", "at", "errors"}
+    if isinstance(said, dict):
+        return {k: same(v) for k, v in said.items() if k not in changing}
+    return [same(one) for one in said] if isinstance(said, list) else said
+
+
+def test_a_wrong_call_is_told_in_the_persons_language(bench):
+    status, _, told = fascis(bench, "survey", "/nowhere", LC_ALL="de_DE.UTF-8")
+    assert status == 2
+    assert "Es gibt keinen Ordner" in told
+    assert "There is no" not in told
