@@ -155,7 +155,7 @@ def test_what_only_looks_equal_is_found_when_it_is_adopted(bench):
     os.utime(lib / "media/b.mov", ns=(status.st_atime_ns, status.st_mtime_ns))
     before = contents(bench.drives)
     ended, said, _ = fascis(bench, "bring-back", there, "--yes", "--json")
-    assert ended == 4 and "not any more" in said["problems"][0]["sentence"], said
+    assert ended == 4 and "no longer" in said["problems"][0]["sentence"], said
     assert fascis(bench, "undo", said["crossing"], "--json")[0] == 0
     assert contents(bench.drives) == before
 

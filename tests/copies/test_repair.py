@@ -130,7 +130,7 @@ def test_worked_in_since_it_is_not_taken_back(bench, copies):
     write(there / MISSING, b"worked in")
     before = contents(bench.drives)
     status, refused, _ = fascis(bench, "undo", said["act"], "--json")
-    assert status == 3 and "changed since it was repaired" in refused["error"]
+    assert status == 3 and "changed after it was repaired" in refused["error"]
     assert contents(bench.drives) == before
 
 

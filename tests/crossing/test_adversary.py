@@ -318,7 +318,7 @@ def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(
     )
     beside = to / f"The Weir (yours, {id[:8]})"
     if ending == "undo":
-        assert "is kept, in" in again.undo() and not there.exists()
+        assert "are kept, in" in again.undo() and not there.exists()
     else:
         assert again.run() is State.SETTLED and contents(there) == contents(library)
     assert contents(beside) != {} and (beside / "their notes.txt").read_bytes() == b"the only ones"
@@ -340,7 +340,7 @@ def test_a_copy_that_was_whole_once_is_never_cleared(bench, library, filesystem)
     (to / "The Weir/their notes.txt").write_bytes(b"the only ones")
     id = crossing.id
     crossing.close()
-    assert "The whole copy" in find_crossing(bench.workspace, id).undo()
+    assert "The complete copy" in find_crossing(bench.workspace, id).undo()
     assert len(contents(to / "The Weir")) == 11 and len(contents(library)) == 10
 
 
@@ -704,7 +704,7 @@ def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_told(
         return good(self, place, mode)
 
     monkeypatch.setattr(PosixMedium, "create", taken)
-    with pytest.raises(DriveGone, match="neither opens nor gives up"):
+    with pytest.raises(DriveGone, match="neither be opened nor removed"):
         crossing.run()
     monkeypatch.setattr(PosixMedium, "create", good)
     assert crossing.run() is State.SETTLED and contents(crossing.places.target) == contents(library)

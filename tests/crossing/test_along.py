@@ -213,7 +213,7 @@ def test_where_somebody_works_on_after_the_switch_nothing_is_taken_from_under_th
     (bench.library / change).write_bytes(b'{"later": true}')
     before = contents(bench.library)
     for step in (crossing.park, crossing.release):
-        with pytest.raises(Refused, match="was worked in at the old place") as refused:
+        with pytest.raises(Refused, match="at the old place after home moved") as refused:
             step()
         assert refused.value.code == "worked-in-since" and contents(bench.library) == before
     crossing.undo()

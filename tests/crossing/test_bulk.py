@@ -120,7 +120,7 @@ def test_a_helper_that_dies_ends_the_run_and_a_resume_goes_on(many, monkeypatch,
 
     monkeypatch.setattr(helpers._Helper, "do", do)
     crossing = started(many)
-    with pytest.raises(EnvironmentTrouble, match="ended before it was done"):
+    with pytest.raises(EnvironmentTrouble, match="ended early"):
         crossing.run()
     assert contents(many.library) == before
     assert helpers_running() == []

@@ -50,7 +50,7 @@ def test_a_name_that_was_taken_meanwhile_is_not_touched(landed):
     land(destination, "begin", "withdraw")
     target.mkdir()
     (target / "heron.jpg").write_bytes(b"somebody's own")
-    with pytest.raises(Refused, match="appeared meanwhile and is not touched"):
+    with pytest.raises(Refused, match="appeared meanwhile and was not changed"):
         land(destination, "arrive")
     assert {p.name for p in target.iterdir()} == {"heron.jpg"}
     assert (target / "heron.jpg").read_bytes() == b"somebody's own"

@@ -246,7 +246,7 @@ def test_something_that_took_the_final_name_is_not_touched(bench, library):
     bench.step = lambda name: (
         target.mkdir(exist_ok=True) if name == "before journal intent arrive" else None
     )
-    with pytest.raises(Refused, match="appeared meanwhile and is not touched"):
+    with pytest.raises(Refused, match="appeared meanwhile and was not changed"):
         crossing.run()
     bench.step = lambda _n: None
     assert list(target.iterdir()) == [] and len(contents(library)) == 10

@@ -182,7 +182,7 @@ def test_giving_up_keeps_the_copy_that_is_whole(two):
     change(two, "egret", faults=[])
     two.again()
     crossing = find_crossing(two.workspace, crossing.id)
-    assert f"The whole copy at {two.heron / 'The Weir'} stays" in crossing.undo()
+    assert f"The complete copy at {two.heron / 'The Weir'} stays" in crossing.undo()
     assert contents(two.heron / "The Weir") == contents(two.library)
     assert [p.name for p in two.egret.iterdir()] == ["stand-in.json"]
 
@@ -376,7 +376,7 @@ def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench
             if self.looked == 4:
                 (library / "catalog.sqlite-wal").write_bytes(b"a new row")
 
-    with pytest.raises(Refused, match="worked in at the old place"):
+    with pytest.raises(Refused, match="at the old place after home moved"):
         crossing.release(Meanwhile())
     assert len(contents(library)) == 12
 
@@ -418,7 +418,7 @@ def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ev
     assert (
         len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10
     )  # its copy stays
-    with pytest.raises(Refused, match="Nothing is given up"):
+    with pytest.raises(Refused, match="too late to give it up"):
         crossing.go_without(crossing.destinations[1])
 
 

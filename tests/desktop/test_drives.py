@@ -281,7 +281,7 @@ def test_where_nothing_is_to_be_made_right_that_is_said(known, open_window):
     hands.wait(lambda: (s := shelf(window, "heron")) is not None and s.former, "at another place")
     choose(window, hands, "heron")
     hands.press("Update old paths")
-    hands.wait(lambda: "there is nothing to make right" in panel_text(window), "said")
+    hands.wait(lambda: "Nothing needs an update" in panel_text(window), "said")
 
 
 def test_a_library_that_is_new_here_is_offered_and_added(bench, library, open_window, tmp_path):
@@ -344,7 +344,7 @@ def test_something_new_at_the_old_place_is_said_on_the_shelf_and_with_the_librar
         window.planning.notes.shown()["uuid-inside"][0]
         == "There is something new where The Weir was."
     )
-    hands.wait(lambda: "Nothing of this was touched." in panel_text(window), "with the library")
+    hands.wait(lambda: "Nothing here was changed." in panel_text(window), "with the library")
 
 
 # -- real drives -----------------------------------------------------------------------------------

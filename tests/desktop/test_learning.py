@@ -88,7 +88,7 @@ def test_what_is_refused_says_why_and_offers_no_yes(open_window, bench):
     choose(window, hands, bench.library)
     hands.press("Read what is not understood…")
     hands.press(f"Read {document.name}…")
-    shows(window, hands, "It is left as it is", "would run something")
+    shows(window, hands, "It stays as it is", "would run something")
     assert "Are these the places" not in said(window)
     hands.press("Back")
     shows(window, hands, document.name, "would run something")

@@ -157,7 +157,7 @@ def test_a_problem_that_stops_disables_the_start_and_says_why(known, open_window
     hands.wait(lambda: hands.button("See what stops it") is not None, "the plan")
     assert hands.button("Start the crossing") is None
     assert "1\xa0thing stops it" in panel_text(window)
-    assert "exists already; nothing there is touched" in panel_text(window)
+    assert "already exists, and is not changed" in panel_text(window)
     hands.press("Choose another name")
     assert QApplication.focusWidget().accessibleName() == "Name on the new drive"
 

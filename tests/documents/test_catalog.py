@@ -132,7 +132,7 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
 
 @pytest.mark.parametrize(
     ("words", "sentence"),
-    [("PRAGMA application_id=1", "no photo catalog"), ("PRAGMA user_version=2", "newer version"),
+    [("PRAGMA application_id=1", "not a photo catalog"), ("PRAGMA user_version=2", "newer version"),
     ("DROP TABLE album", "table album is not"),
      ("CREATE TRIGGER t AFTER UPDATE ON folder BEGIN DELETE FROM photo; END", "has a trigger"),
      ("DROP TABLE keyword; CREATE VIEW keyword AS SELECT 1 AS id, 'x' AS name", "has a view"),

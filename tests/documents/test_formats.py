@@ -226,11 +226,11 @@ BOMB = (
 @pytest.mark.parametrize(
     ("name", "content", "sentence"),
     [("otio", b'{"OTIO_SCHEMA": "Timeline.1", "tracks": ', "no JSON at line 1"), ("otio", DEEP,
-    "nested too deep"), ("otio", b"[]", "no timeline"),
+    "nested too deep"), ("otio", b"[]", "not a timeline"),
      ("otio", b'{"OTIO_SCHEMA":"T.1","n":' + b"9" * 5000 + b"}", "a number"), ("otio", b'"\xff"',
      "not UTF-8 at byte 1"),
      ("otio", b'{"OTIO_SCHEMA":"ExternalReference.1","target_url":"a","target_url":"b"}',
-     "stands twice"),
+     "appears twice"),
      ("otio", b'{"OTIO_SCHEMA":"ImageSequenceReference.1","target_url_base":"a","start_frame":"x"}',
      "figures"),
      ("xspf", BOMB, "document type"), ("xspf", b"<playlist xmlns='http://xspf.org/ns/0/'>",

@@ -173,7 +173,7 @@ def test_an_unknown_file_system_gets_cautious_rules():
 def test_a_damaged_stand_in_is_told_and_not_shown(tmp_path, text):
     (tmp_path / "a").mkdir()
     (tmp_path / "a/stand-in.json").write_text(text)
-    with pytest.raises(Damaged, match="no description of a stand-in"):
+    with pytest.raises(Damaged, match="not a description of a stand-in"):
         read_description(tmp_path / "a")
     drives = Drives(tmp_path, real=False)
     assert drives.connected() == [] and len(drives.damaged) == 1

@@ -133,7 +133,7 @@ def test_every_format_is_relinked_and_one_undo_brings_all_back(bench, weir):
     undone = acts_of(bench.workspace).undo(act.id)
     assert undone.state == "undone" and contents(weir) == before
     assert {p: p.stat().st_mtime_ns for p in times} == times
-    with pytest.raises(Refused, match="taken back already"):
+    with pytest.raises(Refused, match="undone already"):
         acts_of(bench.workspace).undo(act.id)
 
 

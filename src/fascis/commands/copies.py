@@ -55,7 +55,7 @@ def register(app: typer.Typer) -> None:
 
         verify_work.verify(library or [], drive, everything, lists, gentle, as_json)
 
-    @app.command(help=tr("Gives a library that never crossed its identity and manifest."))
+    @app.command(help=tr("Gives a library that never crossed an identity and a manifest."))
     def manifest(
         library: str,
         algorithm: str = typer.Option(
@@ -102,7 +102,7 @@ def register(app: typer.Typer) -> None:
 
     @app.command(
         "bring-back",
-        help=tr("Brings a library back to where it was, with the documents that it had there."),
+        help=tr("Brings a library back to where it was, with the documents it had there."),
     )
     def bring_back(
         library: str = typer.Argument(

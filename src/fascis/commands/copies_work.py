@@ -72,16 +72,16 @@ def _forget(workspace: Workspace, given: str, as_json: bool) -> None:
         library = one.library
         if len(given) >= 4 and library.id.startswith(given):
             register.forget_library(library.id)
-            say(tr("{name} is forgotten. No file was touched.", name=shown(library.name)))
+            say(tr("{name} is forgotten. No file was changed.", name=shown(library.name)))
             return
         for place in (*one.copies, *one.aside):
             if place.path == path:
                 register.forget_copy(library.id, path)
                 where = shown(str(path))
-                say(tr("The copy at {where} is forgotten. No file was touched.", where=where))
+                say(tr("The copy at {where} is forgotten. No file was changed.", where=where))
                 return
     usage(
-        tr("No library has the id {given}, and there is no copy at that path.", given=shown(given)),
+        tr("No library has the id {given}, and no copy is at that path.", given=shown(given)),
         as_json,
     )
 
@@ -205,7 +205,7 @@ def manifest(library: str, algorithm: str, as_json: bool) -> None:
     for place in listed.changing:
         say(
             tr(
-                "{place} changed while it was read, or cannot be read: it is in no list.",
+                "{place} changed while it was read, or cannot be read. It is in no list.",
                 place=shown(place),
             )
         )
@@ -239,7 +239,7 @@ def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> 
         if yes or (interactive() and typer.confirm(tr("Put the good files back?"), err=True)):
             act = _done(lambda control: repairs.apply(root, source, found, control))
         else:
-            sentence = tr("Nothing was put back: consent to that with --yes.")
+            sentence = tr("Nothing was put back. Confirm with --yes.")
             say(sentence)
             problems.append(
                 {"severity": "stops", "code": Code.NOT_CONFIRMED, "sentence": sentence, "files": []}
@@ -327,7 +327,7 @@ def update(
     if not source.is_dir():
         usage(tr("There is no folder {source}.", source=shown(str(source))), as_json)
     if os.path.realpath(source) == os.path.realpath(root):
-        usage(tr("That is the home itself: copies are brought up to it."), as_json)
+        usage(tr("That is the home itself. Only copies are brought up to date with it."), as_json)
     plan, _ = _done(lambda control: plan_update(workspace, source, root, control))
     assert plan.update
     facts = plan.update.facts
@@ -352,7 +352,10 @@ def _home_of(workspace: Workspace, copy: Path, as_json: bool) -> Path:
     if home is None:
         where = shown(str(copy))
         usage(
-            tr("The home of {where} is not known here, or away: name it (--from).", where=where),
+            tr(
+                "The home of {where} is not known here, or its drive is away. Name it with --from.",
+                where=where,
+            ),
             as_json,
         )
     return home
@@ -362,14 +365,14 @@ def _drop_earlier(workspace: Workspace, root: Path, yes: bool, as_json: bool) ->
     files, total = earlier_of(workspace, root)
     say(
         trn(
-            "{n} file, {size} are kept from before earlier updates.",
-            "{n} files, {size} are kept from before earlier updates.",
+            "{n} file from before earlier updates is kept, {size}.",
+            "{n} files from before earlier updates are kept, {size}.",
             files,
             size=size(total),
         )
     )
     if files and not (yes or (interactive() and typer.confirm(tr("Delete them?"), err=True))):
-        say(tr("Nothing was deleted: consent to that with --yes."))
+        say(tr("Nothing was deleted. Confirm with --yes."))
         raise typer.Exit(REFUSED)
     done = drop(workspace, root) if files else 0
     if as_json:

@@ -252,7 +252,7 @@ def _tell_sound_copies(crossing: Crossing) -> None:
     for place in sound_copies(crossing.workspace, crossing):
         say(
             tr(
-                "{label} has a copy of it that is sound. To put that back: fascis repair "
+                "{label} has an undamaged copy of it. To put it back: fascis repair "
                 "{origin} --from {path}; then fascis resume {crossing}.",
                 label=shown(place.label),
                 origin=shown(str(crossing.places.origin())),
@@ -322,11 +322,11 @@ class Wanted:
 def _check_landing(wanted: Wanted, as_json: bool) -> None:
     """Exactly one landing is asked for, and nothing that belongs to the other."""
     if bool(wanted.to) == bool(wanted.into):
-        usage(tr("One of --to DIR and --into PLACE is needed, and not both."), as_json)
+        usage(tr("Give either --to DIR or --into PLACE, not both."), as_json)
     if wanted.into and wanted.also:
-        usage(tr("A second copy (--also) goes with --to."), as_json)
+        usage(tr("A second copy (--also) needs --to."), as_json)
     if not wanted.into and (wanted.rename_taken or "taken" in wanted.leave_out):
-        usage(tr("Names can be taken with --into only."), as_json)
+        usage(tr("--rename-taken and --leave-out taken need --into."), as_json)
     if wanted.rename_taken and "taken" in wanted.leave_out:
         usage("--rename-taken and --leave-out taken are two decisions; take one.", as_json)
 
@@ -342,7 +342,7 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
         if role not in known:
             usage(
                 tr(
-                    "{option} takes one of {join}; {role} is not one of them.",
+                    "{option} accepts {join}; {role} is not one of them.",
                     option=option,
                     join=", ".join(known),
                     role=shown(role),
@@ -483,10 +483,8 @@ def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
             "--after release deletes the originals once their copies are verified. "
             "Nothing was done."
         )
-        plan.problems.append(
-            Problem(Code.NOT_CONFIRMED, sentence, tr("Consent to that with --yes."))
-        )
-        say(tr("{sentence} --yes consents to that.", sentence=sentence))
+        plan.problems.append(Problem(Code.NOT_CONFIRMED, sentence, tr("Confirm with --yes.")))
+        say(tr("{sentence} Confirm with --yes.", sentence=sentence))
     _refuse(plan, as_json)
 
 
@@ -511,7 +509,12 @@ def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> N
     line_up(found, crossing)
     for other in found:
         other.close()
-    say(tr("It waits its turn; fascis resume --all lets all that wait cross, one after the other."))
+    say(
+        tr(
+            "It waits in the queue; fascis resume --all lets every crossing that waits "
+            "cross, one after the other."
+        )
+    )
     if as_json:
         put(crossing_object(crossing))
     raise typer.Exit(0)
@@ -578,7 +581,7 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
     undecided = [c for c in found if c.undecided_because]
     waiting = [c for c in to_go_on(found) if c not in undecided]
     if not waiting:
-        say(tr("No crossing waits its turn."))
+        say(tr("No crossing waits in the queue."))
     for crossing in undecided:
         name = shown(crossing.places.header.name)
         say(

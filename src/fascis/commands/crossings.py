@@ -92,14 +92,14 @@ def register(app: typer.Typer) -> None:
             [],
             "--check-list",
             help=tr(
-                "Compare the originals with this hash list of somebody else's while they "
-                "are read; 'found' for those that lie in the library."
+                "Compare the originals with this hash list from somebody else "
+                "while they are read; 'found' for the lists in the library."
             ),
         ),
         rename_taken: bool = typer.Option(
             False,
             "--rename-taken",
-            help=tr("With --into: what has a name that something else has there gets another one."),
+            help=tr("With --into: rename files whose name is already used there."),
         ),
         search: list[str] = typer.Option(
             [],
@@ -200,7 +200,10 @@ def register(app: typer.Typer) -> None:
         leave_newer: bool = typer.Option(
             False,
             "--leave-newer",
-            help=tr("Files that changed at the old place since are left there and never deleted."),
+            help=tr(
+                "Leave files that changed at the old place since where they are; "
+                "they are never deleted."
+            ),
         ),
         take_damaged: bool = typer.Option(
             False,
@@ -256,8 +259,8 @@ def register(app: typer.Typer) -> None:
             False,
             "--compared",
             help=tr(
-                "A comparison is enough: the drive's driver can never prove that a copy "
-                "was read from the drive itself."
+                "Accept a comparison: the drive's driver can never prove that a "
+                "copy was read from the drive itself."
             ),
         ),
         only_list: bool = typer.Option(

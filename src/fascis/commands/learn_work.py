@@ -51,13 +51,17 @@ def learn(
         learnt = stoppable(lambda: look(workspace, path, folders, control, step), control)
     if any(n < 1 or n > len(learnt.fields) for n in choose):
         usage(
-            trn("It has {n} field, from 1.", "It has {n} fields, from 1.", len(learnt.fields)),
+            trn(
+                "It has {n} field, numbered from 1.",
+                "It has {n} fields, numbered from 1.",
+                len(learnt.fields),
+            ),
             as_json,
         )
     contested = any(one.contested_by for one in learnt.fields)
     if again:
         if not forget(workspace, learnt):
-            say(tr("Nothing was confirmed of it."))
+            say(tr("Nothing was confirmed."))
     elif (yes or choose) and learnt.verdict != "refused" and (choose or not contested):
         confirm(workspace, learnt, [n - 1 for n in choose])
     if as_json:
@@ -144,7 +148,7 @@ def _tell(learnt: Learnt) -> None:
     if learnt.state == "confirmed":
         print(tr("Confirmed: documents of this make are understood."))
     elif learnt.verdict == "refused":
-        say(tr("It is left as it is. {why}", why=learnt.why))
+        say(tr("It stays as it is. {why}", why=learnt.why))
     elif learnt.fields:
         question = tr("Are these the places where it keeps its media? --confirm says yes.")
         say(f"{learnt.why} {question}".strip())

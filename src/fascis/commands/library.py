@@ -25,7 +25,7 @@ def register(app: typer.Typer) -> None:
     @app.command(help=tr("Shows what a library holds."))
     def survey(
         library: str,
-        files: bool = typer.Option(False, "--files", help=tr("List every file.")),
+        files: bool = typer.Option(False, "--files", help=tr("List all files.")),
         as_json: bool = JSON,
     ) -> None:
         from fascis.commands import library_work

@@ -111,8 +111,8 @@ def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal
         except Cancelled:
             say(
                 tr(
-                    "Where documents of unknown make keep their paths was not looked for to "
-                    "the end."
+                    "The search for where documents of unknown make keep their paths "
+                    "was stopped early."
                 )
             )
             return {}
@@ -224,7 +224,7 @@ def _tell_troubles(
             )
         )
     for orphan in uses.orphans[:_MOST_TOLD]:
-        tell(tr("  sidecar of nothing: {orphan}", orphan=shown(orphan)))
+        tell(tr("  sidecar without a file: {orphan}", orphan=shown(orphan)))
 
 
 def _tell_survey(
@@ -266,7 +266,7 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
     if path.suffix.lower() != f".{ENDING}":
         usage(
             tr(
-                "{name} is no name of a catalog; it ends in .{ending}.",
+                "{name} cannot be the name of a catalog; a catalog ends in .{ending}.",
                 name=shown(path.name),
                 ending=ENDING,
             ),
@@ -287,8 +287,8 @@ def catalog(file: str, folders: list[str], as_json: bool) -> None:
     if done.added.unwritable:
         say(
             trn(
-                "{n} photo left out: their names are no text, and a catalog is.",
-                "{n} photos left out: their names are no text, and a catalog is.",
+                "{n} photo left out, because its name is not valid text.",
+                "{n} photos left out, because their names are not valid text.",
                 done.added.unwritable,
             )
         )

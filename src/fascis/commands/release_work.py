@@ -86,7 +86,7 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
     if not yes and not _asked_release(crossing, as_json):
         error = Refused(
             Code.NOT_CONFIRMED,
-            tr("Deleting the originals needs your word: --yes. Nothing was deleted."),
+            tr("Deleting the originals needs your confirmation: --yes. Nothing was deleted."),
         )
         if as_json:
             put(refusal_object(error))

@@ -26,13 +26,13 @@ def register(app: typer.Typer) -> None:
             False, "--apply", help=tr("Change the documents; each is kept as it was.")
         ),
         accept: list[str] = typer.Option(
-            [], "--accept", help=tr("A folder move that is so: OLD=NEW, both absolute.")
+            [], "--accept", help=tr("Confirm that a folder moved: OLD=NEW, both absolute.")
         ),
         refuse: list[str] = typer.Option(
-            [], "--refuse", help=tr("A folder move that is not so: OLD=NEW.")
+            [], "--refuse", help=tr("Confirm that a folder did not move: OLD=NEW.")
         ),
         locate: list[str] = typer.Option(
-            [], "--locate", help=tr("One lost file is here: LOST=FOUND.")
+            [], "--locate", help=tr("Say where one lost file is: LOST=FOUND.")
         ),
         check: bool = typer.Option(
             False,

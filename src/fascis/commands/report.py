@@ -17,7 +17,7 @@ def register(app: typer.Typer) -> None:
         help=tr("Saves a report for the makers: versions, drives, the last crossings, the log.")
     )
     def report(
-        file: Path = typer.Argument(..., help=tr("Where it is saved; one that is there is kept.")),
+        file: Path = typer.Argument(..., help=tr("Where to save it; an existing file is kept.")),
         without_names: bool = typer.Option(
             False, "--without-names", help=tr("Leave names and paths out.")
         ),

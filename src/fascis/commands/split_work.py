@@ -100,7 +100,7 @@ def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLib
                 both = tr("{taken} and {name}", taken=shown(taken[project]), name=shown(each.name))
                 usage(
                     tr(
-                        "{project} would be in two parts, {both}.",
+                        "{project} would be in two parts: {both}.",
                         project=shown(project),
                         both=both,
                     ),

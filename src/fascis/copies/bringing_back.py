@@ -78,8 +78,8 @@ def way_back(workspace: Workspace, now: Path) -> WayBack:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "Where {now} was before is not on record. Say where it is to go (--to). "
-                "Nothing was changed.",
+                "Fascis has no record of where {now} was before. Say where it should "
+                "go (--to). Nothing was changed.",
                 now=shown(str(now)),
             ),
         )
@@ -187,8 +187,8 @@ def plan_bringing_back(
         raise Refused(
             Code.DESTINATION_MISSING,
             tr(
-                "There is no folder {parent} any more, where it was. Make it, or say "
-                "where the library is to go (--to). Nothing was changed.",
+                "The folder {parent}, where it was, no longer exists. Create it, or "
+                "say where the library should go (--to). Nothing was changed.",
                 parent=shown(str(before.parent)),
             ),
         )
@@ -218,8 +218,8 @@ def plan_bringing_back(
                     aside=shown(str(way.aside)),
                 ),
                 tr(
-                    "To have exactly these back, without copying: fascis undo {crossing}. "
-                    "Work that was done since is only where the library is now.",
+                    "To restore exactly these without copying: fascis undo {crossing}. "
+                    "Work done since then is only where the library is now.",
                     crossing=way.crossing[:8],
                 ),
                 severity_here=Severity.NOTE,

@@ -292,8 +292,7 @@ class Repairs:
             act = self.find(prefix)
             if act is None or act.state == "undone":
                 raise Refused(
-                    Code.NOTHING_TO_UNDO,
-                    tr("There is no such repair, or it is taken back already."),
+                    Code.NOTHING_TO_UNDO, tr("There is no such repair, or it was undone already.")
                 )
             root = Path(act.root)
             with closing(self._drives.open(root)) as mine:
@@ -313,8 +312,8 @@ class Repairs:
                 raise Refused(
                     Code.DOCUMENT_CHANGED,
                     tr(
-                        "{place} was changed since it was repaired, and stays. Nothing was "
-                        "changed.",
+                        "{place} was changed after it was repaired, so it is kept. "
+                        "Nothing was changed.",
                         place=shown(file.place),
                     ),
                 )
@@ -339,7 +338,7 @@ class Repairs:
             mine.sync()
             _remove_empty(mine, act)
         except OSError as error:
-            raise told(error, tr("take the repair back"), base) from error
+            raise told(error, tr("undo the repair"), base) from error
         act = act.model_copy(update={"state": "undone"})
         self._write(act)
         return act
@@ -404,7 +403,7 @@ class Repairs:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             yield
         except BlockingIOError as error:
-            raise Refused(Code.BUSY, tr("Another window repairs just now; try again.")) from error
+            raise Refused(Code.BUSY, tr("Another window is repairing now; try again.")) from error
         finally:
             os.close(fd)
 
@@ -602,7 +601,7 @@ def repair_originals(workspace: Workspace, crossing: Crossing, copy: Path, contr
 
 CANNOT = {
     "open": tr("a program has it open for writing"),
-    "copy-damaged": tr("the copy has another content there"),
+    "copy-damaged": tr("the copy's content differs"),
     "copy-missing": tr("the copy does not have it"),
     "not-done": tr("it changed meanwhile"),
 }

@@ -206,8 +206,8 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
         raise Refused(
             Code.NAME_TAKEN,
             tr(
-                "{inner} came to lie at its loose place meanwhile, and is not touched. "
-                "The library was not brought back.",
+                "{inner} now exists at its loose place, and was not changed. The "
+                "library was not brought back.",
                 inner=shown(inner),
             ),
         )

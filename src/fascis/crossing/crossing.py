@@ -319,7 +319,7 @@ class Crossing:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "State of the crossing: {state}. Nothing is given up any more.",
+                    "State of the crossing: {state}. It is too late to give it up.",
                     state=self.state.words,
                 ),
             )
@@ -334,7 +334,7 @@ class Crossing:
         if self.state in (State.SWITCHED, State.PARKED) and destination.number == self.home.number:
             raise Refused(
                 Code.WRONG_STATE,
-                tr("{label} is home; take back the switch first.", label=destination.label),
+                tr("{label} is home. Undo the switch first.", label=destination.label),
             )
         try:
             destination.take_back()
@@ -343,8 +343,8 @@ class Crossing:
             destination.note(
                 destination.places.staging,
                 tr(
-                    "what was begun there could not be cleared, because the drive is away; "
-                    "it is in this folder"
+                    "the part of the copy there could not be removed, because the "
+                    "drive is away; it is in this folder"
                 ),
             )
         destination.copies.enter(State.UNDONE)
@@ -951,7 +951,7 @@ class Crossing:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "The originals are not at {old} any more. Home stays on {label}.",
+                    "The originals are no longer at {old}. Home stays on {label}.",
                     old=old,
                     label=label,
                 ),
@@ -1011,12 +1011,12 @@ class Crossing:
         if theirs:
             sentences.append(
                 tr(
-                    "What somebody put or changed there meanwhile is kept, in {theirs}.",
+                    "Files that somebody added or changed there meanwhile are kept, in {theirs}.",
                     theirs=shown(str(theirs[0])),
                 )
             )
         if whole := [shown(str(d.places.told)) for d in self.demanded if d.whole]:
-            sentences.append(tr("The whole copy at {whole} stays.", whole=whole[0]))
+            sentences.append(tr("The complete copy at {whole} is kept.", whole=whole[0]))
         return " ".join(sentences)
 
     # -- going on as the plan says -----------------------------------------------------------------

@@ -399,8 +399,8 @@ class Split:
                 raise Refused(
                     Code.WRONG_STATE,
                     tr(
-                        "{name} {how}: originals go, or are set aside, when every part is there. "
-                        "Nothing was touched.",
+                        "{name} {how}. Originals are deleted or set aside only when "
+                        "every part has arrived. Nothing was changed.",
                         name=shown(part[0].places.header.name),
                         how=how,
                     ),

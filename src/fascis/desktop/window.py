@@ -374,7 +374,7 @@ class Window(QMainWindow):
 
     def _startled(self, words: str) -> None:
         self.panel.show_error(
-            tr("Something unexpected"), words, [(tr("Back"), lambda: self.go_to(self.place))]
+            tr("An unexpected error"), words, [(tr("Back"), lambda: self.go_to(self.place))]
         )
 
     def _look_soon(self) -> None:

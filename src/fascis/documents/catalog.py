@@ -165,7 +165,8 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
             if not stat.S_ISREG(s.st_mode):
                 raise NotUnderstood(
                     tr(
-                        "What lies beside it as its journal ({name}{end}) is no file of its own.",
+                        "The file beside it that should be its journal ({name}{end}) "
+                        "is not a regular file.",
                         name=catalog.name,
                         end=end,
                     )
@@ -197,7 +198,7 @@ class Catalog:
         except (sqlite3.Error, UnicodeDecodeError) as error:
             self._db.close()
             raise NotUnderstood(
-                tr("It is no catalog, or a damaged one ({error}).", error=error)
+                tr("It is not a catalog, or it is damaged ({error}).", error=error)
             ) from error
         except BaseException:
             self._db.close()
@@ -214,7 +215,7 @@ class Catalog:
             self._db.execute(f"PRAGMA {p}").fetchone() for p in ("application_id", "user_version")
         )
         if kind != APPLICATION_ID:
-            raise NotUnderstood(tr("It is a database, but no photo catalog."))
+            raise NotUnderstood(tr("It is a database, but not a photo catalog."))
         if version > VERSION:
             raise NotUnderstood(
                 tr(
@@ -228,7 +229,7 @@ class Catalog:
         ):
             raise NotUnderstood(
                 tr(
-                    "It has a {type} ({name}), which no catalog has; nothing of it is run.",
+                    "It has a {type} ({name}), which catalogs do not have; it is not run.",
                     type=type,
                     name=name,
                 )
@@ -236,7 +237,9 @@ class Catalog:
         for table, columns in TABLES.items():
             there = [row[1] for row in self._db.execute(f"PRAGMA table_xinfo({table})")]
             if there != list(columns):
-                raise NotUnderstood(tr("Its table {table} is not as the format says.", table=table))
+                raise NotUnderstood(
+                    tr("Its table {table} does not follow the format.", table=table)
+                )
         self._db.set_authorizer(_authorize)
         for table, leads_out in (("folder", _LEADS_OUT.format("path")), ("photo", _NO_NAME)):
             out = self._db.execute(f"SELECT id FROM {table} WHERE {leads_out} LIMIT 1").fetchone()
@@ -248,11 +251,7 @@ class Catalog:
         for table, wrong in _WRONG_VALUES.items():
             if row := self._db.execute(f"SELECT id FROM {table} WHERE {wrong} LIMIT 1").fetchone():
                 raise NotUnderstood(
-                    tr(
-                        "What it says of {table} {row} is not as the format says.",
-                        table=table,
-                        row=row[0],
-                    )
+                    tr("Its {table} {row} does not follow the format.", table=table, row=row[0])
                 )
 
     def _rows(self, sql: str) -> Iterator[Any]:
@@ -348,7 +347,7 @@ def _moved(copy: Path, moves: Moves, name: str | None, photos: Photos) -> None:
     except (sqlite3.Error, UnicodeError) as error:
         raise NotUnderstood(
             tr(
-                "It is a damaged catalog, or cannot hold a name that is no text ({error}).",
+                "It is damaged, or cannot store a name that is not valid text ({error}).",
                 error=error,
             )
         ) from error

@@ -30,7 +30,7 @@ def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
     while chunk := stream.read(_CHUNK):
         if b"\0" in chunk:
             zero = at + len(rest) + chunk.index(b"\0")
-            raise NotUnderstood(tr("It is no text: byte {zero} is zero.", zero=zero), zero)
+            raise NotUnderstood(tr("It is not text: byte {zero} is zero.", zero=zero), zero)
         text = rest + chunk
         end = max(text.rfind(b"\n"), text.rfind(b"\r")) + 1
         for found in _LINE.finditer(text, 0, end):
@@ -102,7 +102,7 @@ class Edl(TextKind):
         if reel and not named:
             yield reel
         if not events:
-            raise NotUnderstood(tr("It has no event of a CMX 3600 edit list."))
+            raise NotUnderstood(tr("It contains no event of a CMX 3600 edit list."))
 
     def written(self, change: Change) -> bytes:
         """The path as it is, or as a URI where it was one."""

@@ -131,22 +131,22 @@ def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
         del text
     except UnicodeDecodeError as error:
         raise NotUnderstood(
-            tr("It is not UTF-8 at byte {start}.", start=error.start), error.start
+            tr("It is not valid UTF-8 at byte {start}.", start=error.start), error.start
         ) from error
     except json.JSONDecodeError as error:
         raise NotUnderstood(
-            tr("It is no JSON at line {lineno}: {msg}.", lineno=error.lineno, msg=error.msg),
+            tr("It is not valid JSON at line {lineno}: {msg}.", lineno=error.lineno, msg=error.msg),
             error.pos,
         ) from error
     except RecursionError as error:
-        raise NotUnderstood(tr("It is nested too deep to be a timeline.")) from error
+        raise NotUnderstood(tr("It is nested too deeply for a timeline.")) from error
     except ValueError as error:  # a number of thousands of digits
         raise NotUnderstood(
             tr("It holds a number that a timeline cannot have ({error}).", error=error)
         ) from error
     schema = tree.get("OTIO_SCHEMA") if isinstance(tree, dict) else getattr(tree, "schema", None)
     if not isinstance(schema, str):
-        raise NotUnderstood(tr("It is JSON, but no timeline: it has no OTIO_SCHEMA."))
+        raise NotUnderstood(tr("It is JSON, but not a timeline: it has no OTIO_SCHEMA."))
     found = tree.all if isinstance(tree, _Kept) else ()
     if len(starts) != len(found):
         raise _twice()
@@ -174,7 +174,7 @@ def _spans(content: bytes) -> tuple[array[int], array[int]]:
 def _twice() -> NotUnderstood:
     return NotUnderstood(
         tr(
-            "The same name stands twice in one object of this timeline; which one "
+            "The same name appears twice in one object of this timeline; which one "
             "counts is not known."
         )
     )
@@ -311,7 +311,7 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
         raise NotUnderstood(
-            tr("An image sequence in it has frame numbers that are no figures.")
+            tr("An image sequence in it has frame numbers that are not numbers.")
         ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
         raise NotUnderstood(

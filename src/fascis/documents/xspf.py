@@ -57,7 +57,11 @@ class Xspf(TextKind):
         except expat.ExpatError as error:
             words = expat.ErrorString(error.code)
             raise NotUnderstood(
-                tr("It is no XML at line {lineno}: {words}.", lineno=error.lineno, words=words),
+                tr(
+                    "It is not valid XML at line {lineno}: {words}.",
+                    lineno=error.lineno,
+                    words=words,
+                ),
                 parser.ErrorByteIndex,
             ) from error
         yield from reading.taken()
@@ -118,9 +122,9 @@ class _Reading:
     def start(self, name: str, at: int) -> None:
         """An element begins at a byte."""
         if not self._path and name != f"{_NAMESPACE} playlist":
-            raise NotUnderstood(tr("It is XML, but no playlist of the XSPF namespace."), at)
+            raise NotUnderstood(tr("It is XML, but not a playlist of the XSPF namespace."), at)
         if len(self._path) > _DEEPEST:
-            raise NotUnderstood(tr("It is nested too deep to be a playlist."), at)
+            raise NotUnderstood(tr("It is nested too deeply for a playlist."), at)
         self._path.append(name)
         self._text.clear()
         if name == _LOCATION and self._path[-2:-1] == [_TRACK]:

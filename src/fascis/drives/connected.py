@@ -202,7 +202,7 @@ class Drives:
                 }
                 twins = drive.has_uuid and len(same) > 1 and not _one_of_several(drive)
                 return _apart(drive, self.known_hardware().get(drive.uuid, "")) if twins else drive
-        raise told(OSError(19, tr("no such mount")), tr("find the drive of an open folder"))
+        raise told(OSError(19, tr("it is not mounted")), tr("find the drive of an open folder"))
 
     def check_answers(self, path: Path) -> None:
         """Makes sure that whoever looks at a path will not wait for ever.

@@ -395,7 +395,7 @@ UNKNOWN = Rules(
     stable_inodes=False,
     keeps_ctime=False,
     granularity_ns=2 * 10**9,
-    source=tr("the narrowest of all others, until the drive is tested"),
+    source=tr("the strictest of all others, until the drive is tested"),
 )
 
 

@@ -72,7 +72,7 @@ def read_description(folder: Path) -> Description:
         return Description.model_validate_json(path.read_bytes())
     except (OSError, ValidationError) as error:
         raise Damaged(
-            path, tr("this is no description of a stand-in drive"), tr("The drive is not shown.")
+            path, tr("this is not a description of a stand-in drive"), tr("The drive is not shown.")
         ) from error
 
 

@@ -74,7 +74,7 @@ def read_inventory(stream: TextIO, path: object) -> Iterator[Entry]:
     except (csv.Error, ValueError):
         header = None
     if header not in (list(HEADER), list(WITH_BEFORE)):
-        raise Damaged(path, tr("it does not begin as an inventory"), meaning)
+        raise Damaged(path, tr("it does not start like an inventory"), meaning)
     length = len(header)
     try:
         for row in rows:

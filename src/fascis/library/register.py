@@ -209,9 +209,7 @@ class Register:
                 self.path, tr("the register cannot be used ({error})", error=error), _MEANING
             ) from error
         except NONSENSE as error:
-            raise Damaged(
-                self.path, tr("what is in the register makes no sense"), _MEANING
-            ) from error
+            raise Damaged(self.path, tr("the register's content is not valid"), _MEANING) from error
 
     def libraries(self) -> list[KnownLibrary]:
         """All known libraries, by name."""

@@ -211,14 +211,14 @@ class Acts:
             if act is None or act.state != "done":
                 raise Refused(
                     Code.NOTHING_TO_UNDO,
-                    tr("There is no such relinking, or it is taken back already."),
+                    tr("There is no such relinking, or it was undone already."),
                 )
             if act.crossing:
                 raise Refused(
                     Code.NOTHING_TO_UNDO,
                     tr(
-                        "These documents were led to the new place by crossing {crossing}; take "
-                        "that back instead. Nothing was changed.",
+                        "These documents were led to the new place by crossing "
+                        "{crossing}; undo that instead. Nothing was changed.",
                         crossing=act.crossing,
                     ),
                 )
@@ -511,7 +511,7 @@ def check_writable(one: Retarget) -> None:
         if not stat.S_ISREG(status.st_mode):
             raise Refused(
                 Code.DOCUMENT_PROTECTED,
-                tr("{name} is no file of its own. Nothing was changed.", name=shown(one.path.name)),
+                tr("{name} is not a regular file. Nothing was changed.", name=shown(one.path.name)),
             )
         not_in_use(one.path)
 

@@ -37,9 +37,9 @@ from fascis.tour.english import in_english
 PATIENCE = 30.0
 # Answers by which a person goes on as planned.
 _ACCEPT = (
-    "Go without them",
+    "Continue without them",
     "Continue anyway",
-    "Leave them",
+    "Leave them there",
     "Copy it as it is",
     "Give other names",
 )

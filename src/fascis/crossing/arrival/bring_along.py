@@ -68,8 +68,9 @@ def amendment(
             raise Refused(
                 Code.COPY_CHANGED,
                 tr(
-                    "{place} was changed after an equal file at the new place had counted as "
-                    "its copy. That file is not touched: leave the newer file where it is.",
+                    "{place} changed after an identical file at the new place was "
+                    "counted as its copy. That file is not changed. Leave the newer "
+                    "file where it is.",
                     place=shown(place),
                 ),
                 (place,),
@@ -204,7 +205,7 @@ def take_back(copies: Copies, places: Places, medium: Medium, landing: Landing) 
         medium.sync()
         landing.clear()
     except OSError as error:
-        raise told(error, tr("take back"), places.name) from error
+        raise told(error, tr("undo"), places.name) from error
 
 
 def _supersede(
@@ -227,8 +228,8 @@ def _changed_at_both(place: bytes) -> Refused:
     return Refused(
         Code.COPY_CHANGED,
         tr(
-            "{place} was changed at the old place and at the new one. Neither was "
-            "touched; set one of them aside under another name, then go on.",
+            "{place} changed at the old place and at the new one. Neither was changed "
+            "by Fascis. Rename one of them, then continue.",
             place=shown(place),
         ),
     )

@@ -368,7 +368,7 @@ class Destination:
             see_samples(self.copies, library, opened)
         self.copies.put("opened", opened.as_json())
         for wrong in opened.wrong:
-            self.note(b"", tr("it does not lead to what it led to before ({wrong})", wrong=wrong))
+            self.note(b"", tr("it no longer leads to the same file ({wrong})", wrong=wrong))
 
     def opened(self) -> Opened | None:
         """What opening the documents there found when it settled.
@@ -385,8 +385,8 @@ class Destination:
             raise Refused(
                 Code.WRONG_STATE,
                 trn(
-                    "{n} file is not verified; the crossing does not settle.",
-                    "{n} files are not verified; the crossing does not settle.",
+                    "{n} file is not verified, so the crossing cannot be completed.",
+                    "{n} files are not verified, so the crossing cannot be completed.",
                     rest,
                 ),
             )

@@ -145,7 +145,7 @@ class _Opening:
         with self._source(item.there) as source:
             kind = kind_of(item.place, source.head())
             if kind is None:
-                raise NotUnderstood(tr("It is no document that is known here."))
+                raise NotUnderstood(tr("This document's format is not known here."))
             with kind.open(source) as document:
                 known = self._led(kind, document, item)
                 by_number = known.by_photo() if known else {}

@@ -400,9 +400,10 @@ class Engine:
             name = self._destination.name
             raise DriveGone(
                 tr(
-                    "The file system of {name} is damaged: it neither opens nor gives up the "
-                    "name {place}. What is verified on {name} is kept, and the originals are "
-                    "untouched. Have {name} checked and repaired, then resume.",
+                    "The file system of {name} is damaged: the name {place} can "
+                    "neither be opened nor removed. What is verified on {name} is "
+                    "kept, and the originals are untouched. Have {name} checked and "
+                    "repaired, then resume.",
                     name=name,
                     place=shown(place),
                 ),

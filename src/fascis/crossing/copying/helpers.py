@@ -33,9 +33,8 @@ _LOOK_SECONDS = 0.1
 # For a helper that was ended; one that hangs in a drive ends with that.
 _END_SECONDS = 0.5
 _ENDED = tr(
-    "A part of Fascis that was copying small files ended before it was done. "
-    "What is verified is kept, and the originals are untouched; resume goes "
-    "on from there."
+    "A part of Fascis that copied small files ended early. What is verified "
+    "is kept, and the originals are untouched. Resume continues from there."
 )
 
 

@@ -143,8 +143,8 @@ def _not_equal(item: Item) -> Refused:
     return Refused(
         Code.NAME_TAKEN,
         tr(
-            "{there} was equal to {place} when this was planned, and is not any "
-            "more. Nothing there was changed, and the originals are untouched. Give this "
+            "{there} was identical to {place} when this was planned, and no longer is. "
+            "Nothing there was changed, and the originals are untouched. Give this "
             "crossing up (fascis undo) and plan it again.",
             there=shown(item.there),
             place=shown(item.place),

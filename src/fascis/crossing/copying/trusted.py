@@ -42,9 +42,9 @@ def trust(copies: Copies, destination: Medium) -> None:
                 raise Refused(
                     Code.COPY_CHANGED,
                     tr(
-                        "{place} was in the copy when this was planned, and is not any more. "
-                        "Nothing was changed. Give this crossing up (fascis undo) and plan it "
-                        "again.",
+                        "{place} was in the copy when this was planned, and no longer "
+                        "is. Nothing was changed. Give this crossing up (fascis undo) "
+                        "and plan it again.",
                         place=shown(place),
                     ),
                 )

@@ -300,9 +300,9 @@ def holding_problems(
                 len(hollow),
                 size=size(MOST_HOLES),
             ),
-            tr("Leave them out, if they are meant to be so at all."),
+            tr("Leave them out, unless they are meant to be like this."),
             tuple(hollow),
-            trn("{n} file of emptiness", "{n} files of emptiness", len(hollow)),
+            trn("{n} file without content", "{n} files without content", len(hollow)),
         )
     yield from _not_kept(drive, columns)
     if not rules.attributes and (places := attributed()):
@@ -344,7 +344,7 @@ def _file_system(drive: Drive) -> str:
     if drive.rules.known:
         return drive.rules.name
     return tr(
-        "a file system that is not known here ({filesystem}), the narrowest",
+        "a file system that is not known here ({filesystem}), with the strictest rules",
         filesystem=drive.filesystem,
     )
 

@@ -450,7 +450,7 @@ class _Folder:
                 return
         else:
             for name in group:
-                self._found.cannot[join(self._folder, name)] = tr("there is no other name for it")
+                self._found.cannot[join(self._folder, name)] = tr("it cannot have another name")
             return
         self._numbers[first] = number + 1
         for name in group:
@@ -492,7 +492,9 @@ class _Folder:
         if new == name:
             return
         if not folder and self._is_fixed(name):
-            self._found.cannot[place] = tr("what uses it finds it only by this name")
+            self._found.cannot[place] = tr(
+                "the documents that use it can only find it by this name"
+            )
             return
         (self._found.folders if folder else self._found.files)[place] = new
         if new == self._wanted(name):

@@ -117,7 +117,7 @@ class Surroundings:
             yield Problem(
                 Code.NEARLY_FULL_AFTER,
                 tr(
-                    "{label} is nearly full after: {size} of {size_2} are left.",
+                    "{label} will be nearly full: {size} of {size_2} remain.",
                     label=drive.label,
                     size=size(drive.free - needed - others),
                     size_2=size(drive.capacity),
@@ -234,7 +234,7 @@ def parking_problems(
         yield Problem(
             Code.CANNOT_SET_ASIDE,
             tr("The originals could not be set aside: {why}.", why=why),
-            tr("Let the originals stay, or see to the permissions."),
+            tr("Keep the originals, or change the permissions."),
         )
     elif os.path.ismount(source):
         name = shown(source.name)
@@ -271,7 +271,7 @@ def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True
         certain: False where it may be possible all the same.
     """
     if after is After.PARK:
-        remedy = tr("Let the originals stay, or have them deleted after you have looked.")
+        remedy = tr("Keep the originals, or have them deleted after you have looked.")
         severity = Severity.STOPS if certain else Severity.NOTE
         return Problem(Code.CANNOT_SET_ASIDE, sentence, remedy, severity_here=severity)
     once_more = {
@@ -406,8 +406,8 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
         around.add(
             Code.OPEN_NOT_KNOWN,
             tr(
-                "Programs of other users cannot be seen; whether one has the library "
-                "open is not known of every file."
+                "Programs of other users cannot be seen, so it is not known for every "
+                "file whether one of them has it open."
             ),
         )
 
@@ -580,7 +580,7 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
                     "connected, as a cloned disk does; which is which is not known.",
                     label=shown(one.label),
                 ),
-                tr("Disconnect the one that is not meant."),
+                tr("Disconnect the one that you do not mean."),
             )
     if drive.errors:
         around.add(
@@ -598,8 +598,8 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
         around.add(
             Code.BACKUP_DRIVE,
             tr(
-                "{label} seems to be somebody's backup disk: {backup}. What a backup "
-                "program keeps there may be thinned out or overwritten by it.",
+                "{label} seems to be somebody's backup disk: {backup}. A backup "
+                "program may delete or overwrite files there.",
                 label=label,
                 backup=character.backup,
             ),
@@ -618,7 +618,7 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
     if os.path.lexists(target):
         around.add(
             Code.DESTINATION_EXISTS,
-            tr("{target} exists already; nothing there is touched.", target=shown(str(target))),
+            tr("{target} already exists, and is not changed.", target=shown(str(target))),
             tr("Give the library another name there."),
         )
     if identity is None:
@@ -629,8 +629,8 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
         around.add(
             Code.DESTINATION_NOT_PERMITTED,
             tr(
-                "{destination} cannot be opened ({strerror}); whether a copy of "
-                "this library is there already is not known.",
+                "{destination} cannot be opened ({strerror}), so it is not known "
+                "whether a copy of this library is there already.",
                 destination=shown(str(destination)),
                 strerror=error.strerror,
             ),

@@ -61,7 +61,7 @@ def bring_up(path: Path, db: sqlite3.Connection) -> None:
         database.bring_up(db, OLDER)
         version = db.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION or db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-        raise Damaged(path, tr("this is no journal of a crossing"), UNTOUCHED)
+        raise Damaged(path, tr("this file is not a journal of a crossing"), UNTOUCHED)
     if (said := db.execute("PRAGMA quick_check(1)").fetchone()[0]) != "ok":
         raise Damaged(path, tr("the journal is damaged ({said})", said=said), UNTOUCHED)
 
@@ -78,7 +78,7 @@ def making_sense(path: Path) -> Iterator[None]:
     try:
         yield
     except NONSENSE as error:
-        raise Damaged(path, tr("what is in the journal makes no sense"), UNTOUCHED) from error
+        raise Damaged(path, tr("the journal's content is not valid"), UNTOUCHED) from error
 
 
 def connect_with_room(path: Path) -> sqlite3.Connection:

@@ -47,7 +47,7 @@ class Notice(StrEnum):
         "unreadable",
         Severity.DECISION,
         On.SOURCE,
-        tr("it cannot be read; the rest goes on. Its original will not be touched"),
+        tr("it cannot be read; the other files are copied. Its original is kept"),
     )
     CHANGING = (
         "changing",
@@ -66,8 +66,8 @@ class Notice(StrEnum):
         Severity.DECISION,
         On.SOURCE,
         tr(
-            "it has the size and the time on record, and other content: it is damaged at the "
-            "source. It crosses only by your decision; its original "
+            "its size and time are those on record, but its content is not: it is "
+            "damaged at the source. It is copied only if you decide so; its original "
             "is never deleted"
         ),
     )
@@ -76,8 +76,8 @@ class Notice(StrEnum):
         Severity.DECISION,
         On.SOURCE,
         tr(
-            "a hash list says otherwise: it is not what it was when that list was "
-            "made. It crosses only by your decision; its original is never deleted"
+            "a hash list says otherwise: it changed since that list was made. It is "
+            "copied only if you decide so; its original is never deleted"
         ),
     )
     MISMATCH = (
@@ -103,18 +103,15 @@ class Notice(StrEnum):
         Severity.NOTE,
         On.SOURCE,
         tr(
-            "it is damaged at the source (its content is not what is on record); it "
-            "crossed as it is, and its original stays"
+            "it is damaged at the source (its content is not the one on record); it "
+            "was copied as it is, and its original is kept"
         ),
     )
     ZEROS = (
         "zeros",
         Severity.NOTE,
         On.SOURCE,
-        tr(
-            "it contains nothing but zeros, and so does its copy: check that this is what it "
-            "should contain"
-        ),
+        tr("it contains nothing but zeros, and so does its copy: check that this is intended"),
     )
     ATTRIBUTES_LOST = (
         "attributes-lost",

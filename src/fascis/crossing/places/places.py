@@ -235,7 +235,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "{path} is not the folder that was surveyed. Nothing was touched.",
+                    "{path} is not the folder that was surveyed. Nothing was changed.",
                     path=shown(str(path)),
                 ),
             )

@@ -64,9 +64,9 @@ def _decisions(choices: Choices, problem: Problem) -> tuple[Answer, ...]:
     another = Answer(tr("Choose another place"), Turn.WHERE)
     again = Answer(tr("Look again"), Turn.AGAIN)
     if code is Code.REFERENCES_MISSING:
-        return Answer(tr("Find them"), Turn.FIND), Answer(tr("Go without them"), Turn.ACCEPT)
+        return Answer(tr("Find them"), Turn.FIND), Answer(tr("Continue without them"), Turn.ACCEPT)
     if code is Code.REFERENCES_AWAY:
-        return Answer(tr("Go without them"), Turn.ACCEPT), again
+        return Answer(tr("Continue without them"), Turn.ACCEPT), again
     if code is Code.USED_LEFT_OUT:
         take = {
             "leave_out": frozenset(r for r in choices.leave_out if r.remakeable),
@@ -75,7 +75,7 @@ def _decisions(choices: Choices, problem: Problem) -> tuple[Answer, ...]:
         }
         return (
             Answer(tr("Take them along"), Turn.CHANGE, take),
-            Answer(tr("Leave them"), Turn.ACCEPT),
+            Answer(tr("Leave them there"), Turn.ACCEPT),
         )
     if code is Code.NOT_UNDERSTOOD:
         return (Answer(tr("Read it…"), Turn.READ), Answer(tr("Copy it as it is"), Turn.ACCEPT))

@@ -76,7 +76,7 @@ def find_into(
         around.add(
             Code.SAME_LIBRARY_THERE,
             tr(
-                "{library} is a copy of this same library: put into it, everything would "
+                "{library} is a copy of this same library. Inside it, everything would "
                 "be there twice, and it would no longer be a copy.",
                 library=shown(str(library)),
             ),
@@ -105,7 +105,7 @@ def find_into(
         if is_inside(there, surveyed.source) or is_inside(surveyed.source, there):
             around.add(
                 Code.DESTINATION_INSIDE_LIBRARY,
-                tr("{there} is where the library itself lies.", there=shown(str(there))),
+                tr("The library itself is at {there}.", there=shown(str(there))),
                 tr("Choose another folder."),
             )
             return None
@@ -246,7 +246,7 @@ def _look_at_library(
     if is_inside(surveyed.source, library):
         around.add(
             Code.LIBRARY_INSIDE_DESTINATION,
-            tr("The library lies inside {where}, into which it would go.", where=where),
+            tr("The library is inside {where}, which is its destination.", where=where),
             tr("Choose a folder outside of that."),
         )
         return ""
@@ -263,7 +263,7 @@ def _look_at_library(
     except (Damaged, EnvironmentTrouble, OSError) as error:
         around.add(
             Code.IDENTITY_DAMAGED,
-            tr("The records of {where} cannot be added to: {error}", where=where, error=error),
+            tr("Nothing can be added to the records of {where}: {error}", where=where, error=error),
             tr("Choose a folder outside of that library."),
         )
         return ""
@@ -345,8 +345,8 @@ def taken_problems(
         yield Problem(
             Code.NAME_TAKEN,
             tr(
-                "{in_the_way} is not a folder; what arrives gets another name beside it. What is "
-                "there already is not touched.",
+                "{in_the_way} is not a folder, so the arriving folder gets another "
+                "name beside it. Existing files are not changed.",
                 in_the_way=shown(str(in_the_way[0])),
             ),
             tr("Choose another name (--name), or go on (--rename-taken)."),
@@ -369,16 +369,16 @@ def taken_problems(
         yield Problem(
             Code.NAME_TAKEN,
             trn(
-                "{n} name is taken there by something else: {first} would be called "
-                "{rpartition}. What is there already is not touched.",
-                "{n} names are taken there by something else: {first} would be called "
-                "{rpartition}. What is there already is not touched.",
+                "{n} name is already used there: {first} would be called {rpartition}. "
+                "Existing files are not changed.",
+                "{n} names are already used there: {first} would be called "
+                "{rpartition}. Existing files are not changed.",
                 len(apart.taken),
                 first=shown(first),
                 rpartition=shown(apart.there(first).rpartition(b"/")[2]),
             ),
             tr(
-                "Give the arriving files other names, and update the documents (--rename-taken); "
+                "Rename the arriving files and update the documents (--rename-taken), "
                 "or leave them where they are (--leave-out taken)."
             ),
             tuple(apart.taken[:_MOST]),

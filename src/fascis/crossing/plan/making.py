@@ -277,8 +277,8 @@ def _own_folder_problems(found: Survey) -> Iterator[Problem]:
         yield Problem(
             Code.NAME_NOT_USABLE,
             tr(
-                "In the library lies something called {own} that is no folder. Fascis "
-                "keeps its records in a folder of that name.",
+                "The library contains something called {own} that is not a folder. "
+                "Fascis keeps its records in a folder of that name.",
                 own=shown(OWN),
             ),
             tr("Give it another name first."),
@@ -301,7 +301,9 @@ def _discard_problems(
     elif scope.discard and afterwards.act is After.COPY:
         yield Problem(
             Code.DISCARD_NOT_POSSIBLE,
-            tr("Nothing is discarded: the old place stays home and loses nothing."),
+            tr(
+                "Nothing is discarded, because the old place stays home and all its files are kept."
+            ),
         )
     elif kept := _kept_from_discarding(scope, found, fates):
         yield Problem(

@@ -203,7 +203,7 @@ def seal(record: dict[str, Any]) -> str:
     """The one sentence that says how it stands."""
     state = State(record["state"])
     if state not in _HOW:
-        return _ENDED.get(state, tr("Under way; the originals are untouched"))
+        return _ENDED.get(state, tr("In progress; the originals are untouched"))
     how = _HOW[state]
     if without := len(record["not_copied"]):
         return trn(
@@ -443,7 +443,7 @@ def receipt_html(record: dict[str, Any]) -> bytes:
     if release := record["release"]:
         if release["reasons"]:
             body.append(
-                _head(tr("Why less came free than was deleted"))
+                _head(tr("Why less space was freed than was deleted"))
                 + "".join(f"<p>{e(r)}</p>" for r in release["reasons"])
             )
         if release["left_behind"]:

@@ -392,9 +392,9 @@ def not_worked_in(found: Differences) -> None:
         raise Refused(
             Code.WORKED_IN_SINCE,
             tr(
-                "{places} was worked in at the old place after home went to the new one. "
-                "Nothing was set aside or deleted: bring that work over by hand, or take "
-                "back the switch.",
+                "Somebody worked in {places} at the old place after home moved to the "
+                "new one. Nothing was set aside or deleted. Copy that work over by "
+                "hand, or undo the switch.",
                 places=shown(places[0]),
             ),
             tuple(places),

@@ -73,8 +73,8 @@ def lead_followers(
             raise Refused(
                 Code.WOULD_BREAK,
                 tr(
-                    "{wrong} does not lead to the new place after it was rewritten. All "
-                    "documents are as they were, and home is where it was.",
+                    "{wrong} does not lead to the new place after it was rewritten. "
+                    "All documents are as before, and home is where it was.",
                     wrong=shown(wrong[0]),
                 ),
             )

@@ -107,7 +107,7 @@ def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[s
     if not reasons:
         reasons.append(
             tr(
-                "{size} did not come free; other programs may have written to {label} meanwhile.",
+                "{size} were not freed; other programs may have written to {label} meanwhile.",
                 size=size(missing),
                 label=drive.label,
             )

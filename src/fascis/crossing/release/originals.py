@@ -201,8 +201,8 @@ class Release:
             raise Refused(
                 Code.COPY_CHANGED,
                 tr(
-                    "Of the copy on {label} nothing is what was verified, {min} first. No "
-                    "original was deleted.",
+                    "Nothing in the copy on {label} is as it was verified, {min} "
+                    "first. No original was deleted.",
                     label=self.kept[0].label,
                     min=shown(min(self.lost)),
                 ),

@@ -148,8 +148,8 @@ def unpark_part(workspace: Workspace, places: Places, copies: Sequence[Copies]) 
             raise Refused(
                 Code.DESTINATION_EXISTS,
                 tr(
-                    "Something else has the old name of what was set aside in {parked_path}. "
-                    "Nothing of it was touched; give that another name first.",
+                    "Another file has the old name of what was set aside in "
+                    "{parked_path}. Nothing was changed. Rename it first.",
                     parked_path=shown(str(places.parked_path)),
                 ),
             ) from error
@@ -223,7 +223,7 @@ def _cannot(error: OSError, places: Places) -> Exception:
         return Refused(
             Code.DESTINATION_EXISTS,
             tr(
-                "{parked_path} holds something of one of these names already, and is not touched.",
+                "{parked_path} already contains one of these names, and was not changed.",
                 parked_path=shown(str(places.parked_path)),
             ),
         )
@@ -232,7 +232,7 @@ def _cannot(error: OSError, places: Places) -> Exception:
             Code.CANNOT_SET_ASIDE,
             tr(
                 "Not all of it can be renamed in one step ({strerror}). What was set "
-                "aside is in {parked_path}; taking that back puts it where it was.",
+                "aside is in {parked_path}; undo puts it back.",
                 strerror=error.strerror,
                 parked_path=shown(str(places.parked_path)),
             ),

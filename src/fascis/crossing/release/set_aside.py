@@ -75,8 +75,8 @@ def _rename(
             raise Refused(
                 Code.DESTINATION_EXISTS,
                 tr(
-                    "{new} exists beside the originals and is not touched. Give it another "
-                    "name first.",
+                    "{new} already exists beside the originals and was not changed. "
+                    "Rename it first.",
                     new=shown(new),
                 ),
             ) from error

@@ -56,8 +56,8 @@ def folders_of_catalog(
     if ours := [given for given, folder in meant.items() if not folder]:
         raise NotOnePart(
             tr(
-                "{ours} lies in the library's folder, {found} elsewhere: they go one "
-                "after the other. Name one of them at a time.",
+                "{ours} is in the library's folder, {found} is elsewhere. Take them "
+                "one after the other: name one at a time.",
                 ours=shown(ours[0]),
                 found=shown(found[0]),
             )
@@ -70,8 +70,8 @@ def folders_of_catalog(
         where = listed([shown(folder) for folder in found[:2]])
         raise NotOnePart(
             tr(
-                "{where} lie in no folder of the catalog together: they go one after the "
-                "other. Name one of them at a time.",
+                "{where} are not in one folder of the catalog. Take them one after the "
+                "other: name one at a time.",
                 where=where,
             )
         )
@@ -134,8 +134,8 @@ def _meant(surveyed: Surveyed, known: dict[bytes, Standing], given: str) -> byte
         where = ", ".join(sorted(shown(f) for f in called))
         raise NotOnePart(
             tr(
-                "{called} folders of the catalog are called {given}: {where}. Name one "
-                "of these paths.",
+                "{called} folders of the catalog have the name {given}: {where}. Name "
+                "one of these paths.",
                 called=len(called),
                 given=shown(given),
                 where=where,

@@ -398,7 +398,7 @@ class _Search:
         path = source.name
         kind = kind_of(path, source.head())
         if kind is None:
-            raise NotUnderstood(tr("It is no document that is known here."))
+            raise NotUnderstood(tr("This document's format is not known here."))
         beside = who[1] == shown(path)
         if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return

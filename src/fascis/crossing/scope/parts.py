@@ -126,7 +126,7 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
         where = ", ".join(sorted(shown(p) for p in named))
         raise NotOnePart(
             tr(
-                "{named} projects are called {given}: {where}. Name one of these paths.",
+                "{named} projects have the name {given}: {where}. Name one of these paths.",
                 named=len(named),
                 given=shown(given),
                 where=where,

@@ -258,7 +258,7 @@ def survey_library(
         return unfit(
             Code.LIBRARY_NOT_A_FOLDER,
             tr(
-                "{source} is not a folder, and no document that is understood.",
+                "{source} is neither a folder nor a document that Fascis understands.",
                 source=shown(str(source)),
             ),
             tr("Name the library's own folder."),
@@ -269,7 +269,7 @@ def survey_library(
     except EnvironmentTrouble as error:
         return unfit(
             Code.LIBRARY_UNREADABLE,
-            tr("{error} Nothing of it was touched.", error=error),
+            tr("{error} Nothing of it was changed.", error=error),
             tr("Check its permissions."),
         )
     problems: list[Problem] = []
@@ -297,7 +297,7 @@ def survey_library(
         except EnvironmentTrouble as error:
             return unfit(
                 Code.LIBRARY_UNREADABLE,
-                tr("{error} Nothing of it was touched.", error=error),
+                tr("{error} Nothing of it was changed.", error=error),
                 tr("Check its permissions."),
             )
     if found.unlistable:

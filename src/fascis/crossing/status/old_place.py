@@ -48,8 +48,9 @@ class Begun:
         else:
             what = tr("nothing in it")
         return tr(
-            "There is something new at the old place of {name}, {path}, with {what}. Its home is "
-            "{home_drive}: open it from there. Nothing of this was touched.",
+            "There is something new at the old place of {name}, {path}, with "
+            "{what}. The library's home is {home_drive}; open it from there. "
+            "Nothing here was changed.",
             name=shown(self.name),
             path=shown(str(self.path)),
             what=what,

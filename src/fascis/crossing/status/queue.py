@@ -69,7 +69,7 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "Crossing {id} was cut off before its plan was written; nothing was done.",
+                "Crossing {id} was interrupted before its plan was written; nothing was done.",
                 id=shown(id),
             ),
         )
@@ -105,8 +105,8 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
             return crossing
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
         journal.close()
-        meaning = tr("No file of a library was touched; other crossings are not concerned.")
-        raise Damaged(path, tr("its plan or state cannot be understood"), meaning) from error
+        meaning = tr("No file of a library was changed; other crossings are not affected.")
+        raise Damaged(path, tr("its plan or state is not valid"), meaning) from error
     journal.close()
     return None
 

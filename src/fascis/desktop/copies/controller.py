@@ -264,7 +264,7 @@ class Afterwards(QObject):
             verify_at(self._workspace, place.path, control, told.beat)
             return act
 
-        words = tr("Putting the good files back, and reading everything once more.")
+        words = tr("Putting the good files back, then reading everything once more.")
         self._busy(tr("Repair"), words, work, done)
 
     def _undo_repair(self, id: str) -> None:

@@ -162,8 +162,8 @@ class CopiesPage:
             panel.add(
                 label(
                     tr(
-                        "Read back, perhaps from memory: this drive's driver does not prove that "
-                        "it was read from the drive itself."
+                        "Read back, perhaps from memory: this drive's driver does not "
+                        "prove that the data came from the drive itself."
                     ),
                     quiet=True,
                 )
@@ -178,7 +178,7 @@ class CopiesPage:
             self._files(word, places)
         self._files(tr("not there"), found.unresolved)
         if wrong and not repair:
-            panel.add(label(tr("No sound copy of it is connected to take the good files from.")))
+            panel.add(label(tr("No undamaged copy with the good files is connected.")))
         takes = [
             button(tr("Take the good files from {where}", where=shown(where)), do, main=n == 0)
             for n, (where, do) in enumerate(repair if wrong else [])
@@ -198,7 +198,7 @@ class CopiesPage:
         panel = self._panel
         panel.begin(tr("Repair"), tr("{name}, from {where}", name=shown(name), where=shown(where)))
         if not found.good and not found.cannot:
-            panel.add(label(tr("Nothing of it is damaged or missing."), head=True))
+            panel.add(label(tr("Nothing in it is damaged or missing."), head=True))
             panel.end(button(tr("Back"), back, main=True, back=True))
             return
         if found.good:

@@ -139,7 +139,7 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
     if d.whole_at:
         return Answer(
             question,
-            tr("whole, verified {time}; let the system remove it first", time=clock(d.whole_at)),
+            tr("complete, verified {time}; let the system remove it first", time=clock(d.whole_at)),
             tr("Yes"),
         )
     if s.running:
@@ -156,7 +156,7 @@ def _unplug(s: Situation, d: DriveNow, on_way: bool) -> Answer:
             tr("remove it safely first, on Shelves; it continues when the drive is back"),
             tr("Yes"),
         )
-    return Answer(question, tr("the copy is whole; let the system remove it first"), tr("Yes"))
+    return Answer(question, tr("the copy is complete; let the system remove it first"), tr("Yes"))
 
 
 def _deleting(s: Situation) -> tuple[str, str]:

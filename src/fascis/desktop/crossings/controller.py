@@ -447,7 +447,7 @@ class Conducting(QObject):
             offers.append((words, partial(self._take_good, place.path)))
         if seen.damaged:
             offers.append(
-                (tr("Take what was damaged as it is; its original stays"), self._take_damaged)
+                (tr("Copy damaged files anyway; their originals stay"), self._take_damaged)
             )
         if len(seen.drives) > 1:
             for drive in seen.drives:
@@ -510,7 +510,7 @@ class Conducting(QObject):
         label = next(d.label for d in self.seen.drives if d.number == number)
         self.do(
             tr("Going on without {label}", label=label),
-            tr("What was begun there is cleared, if it is there; what is whole stays."),
+            tr("What was begun there is removed; what is complete stays."),
             lambda crossing: crossing.go_without(crossing.destinations[number]),
         )
 
@@ -559,7 +559,7 @@ class Conducting(QObject):
             else:
                 self.do(
                     tr("Lined up"),
-                    tr("It crosses when those before it are ready."),
+                    tr("It crosses when those before it are done."),
                     lambda last: line_up(
                         [c for c in self.opened.all() if not self._runs(c.id)], last
                     ),
@@ -773,7 +773,7 @@ class Conducting(QObject):
             QTimer.singleShot(100, self._give_up)
             return
         self.do(
-            tr("Giving up"), tr("Clearing what was copied; nothing else is touched."), Crossing.undo
+            tr("Giving up"), tr("Removing what was copied; nothing else is changed."), Crossing.undo
         )
 
     def do(

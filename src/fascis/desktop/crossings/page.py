@@ -157,7 +157,7 @@ class CrossingPage:
                     main=paused and not offers,
                 ),
                 button(tr("Stop; continue another day"), actions.stop, link=True),
-                button(tr("Give up; clear what was copied…"), actions.give_up, link=True),
+                button(tr("Give up; remove what was copied…"), actions.give_up, link=True),
             )
         elif state is State.UNDONE:
             panel.end(button(tr("Back to the shelves"), actions.shelves, main=True))
@@ -167,7 +167,7 @@ class CrossingPage:
                 buttons.append(button(tr("Continue without them; they stay"), actions.skip))
             buttons += [button(words, do, link=True) for words, do in offers]
             panel.end(
-                *buttons, button(tr("Give up; clear what was copied…"), actions.give_up, link=True)
+                *buttons, button(tr("Give up; remove what was copied…"), actions.give_up, link=True)
             )
 
     def show_give_up(self, bytes_copied: int, drive: str, back: Do, clear: Do) -> None:
@@ -175,14 +175,14 @@ class CrossingPage:
         panel = self._panel
         panel.begin(tr("Give up?"), tr("The originals are untouched and stay as they are."))
         panel.add_row(
-            tr("Cleared on {drive}", drive=drive),
+            tr("Removed on {drive}", drive=drive),
             size(bytes_copied),
             tr("the unfinished copy, nothing else"),
         )
         panel.end(
             button(tr("Keep it"), back, main=True),
             button(
-                tr("Clear {size} on {drive}", size=size(bytes_copied), drive=drive),
+                tr("Remove {size} on {drive}", size=size(bytes_copied), drive=drive),
                 clear,
                 delete=True,
             ),

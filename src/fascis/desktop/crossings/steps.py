@@ -197,7 +197,7 @@ class Steps:
             "again": Offer(tr("Look again"), self.look_again),
         }
         if s.state is State.SETTLED:
-            offers["undo"] = Offer(tr("End it: home stays, and so does the copy"), self.undo)
+            offers["undo"] = Offer(tr("End here: home stays, and so does the copy"), self.undo)
         if len(seen.labels) > 1:
             offers["prove"] = Offer(tr("Read the copies again"), self.prove)
         if seen.only_compared:
@@ -405,7 +405,7 @@ def _lines(seen: Seen) -> list[tuple[str, str, str]]:
                     tr("{count} bytes long", count=number(release["loose_bytes"])),
                 ),
             )
-        lines += [(tr("Less space came free than was deleted"), "", r) for r in release["reasons"]]
+        lines += [(tr("Less space was freed than was deleted"), "", r) for r in release["reasons"]]
         by_reason: dict[str, int] = {}
         for left in release["left_behind"]:
             by_reason[left["why"]] = by_reason.get(left["why"], 0) + 1

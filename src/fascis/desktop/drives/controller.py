@@ -374,15 +374,12 @@ class Caring(QObject):
         def then(outcome: tuple[Path, list[Moved], list[Path], Surveyed] | None) -> None:
             if outcome is None:
                 self.page(
-                    tr(
-                        "No document says where this drive was before; there is nothing to make "
-                        "right."
-                    )
+                    tr("No document contains an old path of this drive. Nothing needs an update.")
                 )
             else:
                 self.returned.emit(*outcome)
 
-        words = tr("Looking at what the documents of known libraries say.")
+        words = tr("Checking the documents of known libraries.")
         self._inside(
             tr("Update old paths"),
             words,

@@ -203,8 +203,8 @@ class DrivePage:
             panel.add(
                 label(
                     tr(
-                        "It does not answer. Fascis leaves it alone until it does. Check the "
-                        "cable, or unplug it and connect it again."
+                        "It does not answer. Fascis does not use it until it does. "
+                        "Check the cable, or unplug it and connect it again."
                     )
                 )
             )
@@ -223,7 +223,7 @@ class DrivePage:
             panel.add(
                 label(
                     tr(
-                        "It is away, {state_words}. What is known of it stays here.",
+                        "It is away, {state_words}. What is known about it is kept here.",
                         state_words=state_words(drive, shelf.seen_at),
                     )
                 )
@@ -399,8 +399,8 @@ class DrivePage:
             panel.add(
                 label(
                     tr(
-                        "Nothing was changed. Whichever is home on this computer is the one that "
-                        "others are copies of."
+                        "Nothing was changed. The home on this computer is the one "
+                        "that the others are copies of."
                     ),
                     quiet=True,
                 )
@@ -413,8 +413,8 @@ class DrivePage:
             panel.add(
                 label(
                     tr(
-                        "What its file says is not proven. Adding it looks at it and writes "
-                        "nothing into it."
+                        "What its file says is not proven. Adding it reads it and "
+                        "writes nothing into it."
                     ),
                     quiet=True,
                 )

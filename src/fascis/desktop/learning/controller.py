@@ -23,9 +23,9 @@ from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _STEPS = {
-    "listing": tr("Looking which files there are. Nothing is changed by looking."),
-    "reading": tr("Reading a private copy. Nothing is changed by looking."),
-    "searching": tr("Looking for places in it that name files. Nothing is changed by looking."),
+    "listing": tr("Looking at its files. Looking changes nothing."),
+    "reading": tr("Reading a private copy. Looking changes nothing."),
+    "searching": tr("Searching for paths in it. Looking changes nothing."),
     "trying": tr("Checking on a private copy whether it can be rewritten."),
 }
 
@@ -175,7 +175,7 @@ class Learning(QObject):
     def _begin(self, words: str) -> Control:
         self.open, self._name = True, words
         self._control = Control()
-        self._panel.show_busy(words, tr("Nothing is changed by looking."), self._cancel)
+        self._panel.show_busy(words, tr("Looking changes nothing."), self._cancel)
         return self._control
 
     def _cancel(self) -> None:

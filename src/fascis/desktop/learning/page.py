@@ -89,14 +89,14 @@ class LearningPage:
     def show_learnt(self, learnt: Learnt, actions: LearningActions) -> None:
         """What was found in one document."""
         panel, name = self._panel, shown(learnt.document.name)
-        panel.begin(name, tr("Of a make that is not known here. Looking at it changed nothing."))
+        panel.begin(name, tr("This format is not known here. Nothing was changed."))
         for found in learnt.fields:
             self._tell_field(found)
         for left in learnt.left[:_MOST_LEFT]:
             panel.add(label(_left_words(left), quiet=True))
         if learnt.verdict == "refused" or not learnt.fields:
             panel.add(
-                label(tr("It is left as it is. {why}", why=learnt.why), wrong=bool(learnt.fields))
+                label(tr("It stays as it is. {why}", why=learnt.why), wrong=bool(learnt.fields))
             )
             panel.end(button(tr("Back"), actions.back, main=True, back=True))
             return

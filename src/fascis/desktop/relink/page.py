@@ -87,10 +87,7 @@ class RelinkPage:
                 more = len(moves) - self._cards
                 panel.add(
                     label(
-                        tr(
-                            "{count} more folder moves explain no additional file.",
-                            count=number(more),
-                        ),
+                        tr("{count} more folder moves explain no other file.", count=number(more)),
                         quiet=True,
                     )
                 )
@@ -195,7 +192,7 @@ class RelinkPage:
         if against:
             words = tr("explains {count}, against it: {against}", count=files, against=against)
         else:
-            words = tr("explains {count}, none against it", count=files)
+            words = tr("explains {count}, nothing against it", count=files)
         down.addWidget(label(words, quiet=True))
         also = relinks.outcome.also.get(made.move, []) if relinks.outcome else []
         for other in also:
@@ -311,7 +308,7 @@ class RelinkPage:
         if left:
             nothing = tr("Nothing was found yet.")
         else:
-            nothing = tr("What is lost is on a drive that is away: connect it.")
+            nothing = tr("The lost files are on a drive that is away. Connect it.")
         reason = "" if found else nothing
         reason = relinks.busy or reason
         main.setEnabled(not reason)

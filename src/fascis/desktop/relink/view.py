@@ -173,7 +173,7 @@ class RelinkView(QWidget):
                 relinks.old_paths,
             )
         if not lost:
-            return tr("Every file that its documents refer to is where it should be.")
+            return tr("Every file that its documents refer to is in its place.")
         if relinks.looking is not None:
             return tr("Looking for them…")
         return tr("Look in a folder for them, at the right, or drop one here.")
@@ -232,7 +232,7 @@ class RelinkView(QWidget):
             if n:
                 tile.pressed.connect(partial(self.relinks.choose, n if n <= len(candidates) else 0))
         self._tiles.addStretch(1)
-        self.tiles[-1].say("", [tr("stays lost for now")])
+        self.tiles[-1].say("", [tr("it stays lost for now")])
         short = short_names(
             self.relinks.known, self.relinks.relinking.root if self.relinks.relinking else b""
         )

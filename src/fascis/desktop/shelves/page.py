@@ -111,8 +111,8 @@ class LibraryPage:
             panel.add(
                 label(
                     tr(
-                        "Set aside after a crossing. It frees nothing until it is deleted; it is "
-                        "never deleted automatically."
+                        "Set aside after a crossing. It frees nothing until you delete "
+                        "it; nothing is ever deleted automatically."
                     )
                 )
             )
@@ -182,7 +182,7 @@ class LibraryPage:
         """What taking a library off the shelf means, before it is done."""
         panel, name = self._panel, shown(library.standing.name)
         panel.begin(tr("Take {name} off the shelf?", name=elided(name, 40)))
-        panel.add(label(tr("No file is touched: the folder stays as it is.")))
+        panel.add(label(tr("No file is changed: the folder stays as it is.")))
         panel.add(
             label(
                 tr(

@@ -166,7 +166,7 @@ class StrandsView(QWidget):
             self._about.setText(tr("{name}\nWhat it refers to is not known.", name=name))
             return
         if standing in (Standing.MISSING, Standing.AWAY):
-            self._picture.setText(tr("It is not here to be shown."))
+            self._picture.setText(tr("It is not here, so it cannot be shown."))
             return
         self._picture.setText("…")
         turn, path, cache = self._turn, woven.path(i), self.thumbnails

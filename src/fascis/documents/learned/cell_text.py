@@ -231,7 +231,7 @@ class CellMarkup(_Tables):
         """With what may not stand there written as a reference."""
         if form == _CDATA:
             if "]]>" in value:
-                raise Unreadable(tr("A name cannot stand where the path does."))
+                raise Unreadable(tr("A name cannot be written where the path is."))
             return value
         quotes = {'"': "&quot;", "'": "&apos;"} if form == _ATTRIBUTE else {}
         return escape(value, quotes)
@@ -279,5 +279,5 @@ class CellPairs(_Tables):
     def spelled(self, value: str, like: str, form: int) -> str:
         """As it is, where it can stand so."""
         if self._separator in value or "\n" in value or value != value.strip():
-            raise Unreadable(tr("A name cannot stand in it as the others do."))
+            raise Unreadable(tr("A name cannot be written there the way the others are."))
         return value

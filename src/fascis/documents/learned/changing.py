@@ -24,7 +24,7 @@ from fascis.words.speech import tr
 Paths = Sequence[str | None]
 """Where every row leads, or is to lead; None where it leads nowhere."""
 
-_SHARED = tr("What is to lead to different places stands in one place of it.")
+_SHARED = tr("Paths that would lead to different places are in one place of it.")
 
 
 @dataclass(slots=True)
@@ -211,7 +211,7 @@ class Changes:
         raw, mode = column.some([cell.row])[0] or "", piece.mode
         value = self._identity(core, raw) if piece.drive else encoded(core, raw, mode)
         if value is None or not core:
-            raise Unreadable(tr("A new path cannot be written as the old one is."))
+            raise Unreadable(tr("A new path cannot be written the way the old one is."))
         if value == raw:
             return
         if self.edits.setdefault(cell, value) != value:

@@ -75,7 +75,7 @@ class TextContents:
             return content
         self.after = TextContents(content)
         if not _differ_in(self.tables(), self.after.tables(), edits):
-            raise Unreadable(tr("It would not be read back as it was to be."))
+            raise Unreadable(tr("It would not read back correctly."))
         return content
 
     def filled(self, edits: Mapping[Cell, str]) -> bytes:
@@ -163,7 +163,7 @@ class Packed:
             self.kind = "zip"
             self._open_zip()
         if not self._members:
-            raise Unreadable(tr("Nothing in it is read."))
+            raise Unreadable(tr("Nothing in it can be read."))
         self.container = f"{self.kind}+{next(iter(self._members.values())).container}"
 
     def _open_zip(self) -> None:
@@ -199,7 +199,7 @@ class Packed:
             ValueError,
         ) as error:
             raise Unreadable(
-                tr("It is packed in a way that is not read ({error}).", error=error)
+                tr("It is packed in a way that is not supported ({error}).", error=error)
             ) from error
 
     def tables(self) -> Sequence[Table]:
@@ -304,7 +304,7 @@ def _unzipped(content: bytes) -> bytes:
     if len(text) > LARGEST or packed.unconsumed_tail:
         raise Unreadable(tr("It is too large unpacked."))
     if not packed.eof or packed.unused_data:
-        raise Unreadable(tr("It is packed in several pieces, which is not read."))
+        raise Unreadable(tr("It is packed in several pieces, which is not supported."))
     return text
 
 
@@ -359,7 +359,7 @@ def contents_of(content: bytes) -> TextContents | Packed:
         Unreadable: it is none that is read.
     """
     if len(content) > LARGEST:
-        raise Unreadable(tr("It is too large to be looked through."))
+        raise Unreadable(tr("It is too large to search."))
     if content.startswith((_GZIP, _ZIP)):
         return Packed(content)
     return TextContents(content)

@@ -104,7 +104,7 @@ class Database:
         self.names = sorted(n for n in names if not n.startswith("sqlite_"))
         if len(self.names) > MOST_TABLES:
             raise Unreadable(
-                tr("It has {names} tables, too many to be looked through.", names=len(self.names))
+                tr("It has {names} tables, too many to search.", names=len(self.names))
             )
         self._tables = {n: DatabaseTable(self, n, n in without) for n in self.names}
         db.set_authorizer(_authorize)
@@ -176,9 +176,7 @@ class DatabaseTable:
         # Generated columns are read by nobody here, and cannot be written.
         self.all_columns = [Declared(r[1], str(r[2]).upper(), int(r[5])) for r in rows if not r[6]]
         if len(self.all_columns) > MOST_COLUMNS:
-            raise Unreadable(
-                tr("Its table {name} has too many columns to be looked through.", name=name)
-            )
+            raise Unreadable(tr("Its table {name} has too many columns to search.", name=name))
         named = {c.name.lower() for c in self.all_columns}
         alias = next((a for a in ("rowid", "_rowid_", "oid") if a not in named), None)
         if without_rowid or alias is None:
@@ -523,7 +521,7 @@ def _change(path: Path, edits: Mapping[Cell, str]) -> None:
                 db.executemany(sql, rows)
         except sqlite3.Error as error:
             raise Unreadable(
-                tr("The database does not take the new paths ({error}).", error=error)
+                tr("The database does not accept the new paths ({error}).", error=error)
             ) from error
         db.execute("COMMIT")
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")

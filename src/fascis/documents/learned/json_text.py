@@ -170,7 +170,7 @@ class JsonTables:
             # Of a large one nothing is kept; then where it has maps is not known.
             tree = json.loads(text, object_pairs_hook=_nothing if large else None)
         except (ValueError, RecursionError) as error:
-            raise NoJson(tr("It is no JSON that makes sense ({error}).", error=error)) from error
+            raise NoJson(tr("It is not valid JSON ({error}).", error=error)) from error
         if text.lstrip()[:1] not in ("{", "["):
             raise Unreadable(tr("It is a single value."))
         reader = JsonReader(maps=set() if large else maps_of(tree))

@@ -281,7 +281,7 @@ class LearnedDocument:
             return
         with OpenedDatabase(new) as contents:
             if contents.shape() != self.stored.shape:
-                raise Unreadable(tr("It would not be what it was."))
+                raise Unreadable(tr("It would no longer be the same document."))
             again = WithInner(contents, self._names)
             prove_paths(again, self.stored.readings, after, self._drives)
 

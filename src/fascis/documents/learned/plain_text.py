@@ -152,15 +152,15 @@ class PlainTables:
         column = self._tables[cell.table].column(cell.column)
         start, end, form = column.starts[cell.row], column.ends[cell.row], column.forms[cell.row]
         if "\n" in value or "\r" in value:
-            raise Unreadable(tr("A name with a line's end cannot stand in it."))
+            raise Unreadable(tr("A name with a line break cannot be written in it."))
         if form == _DOUBLED:
             value = value.replace('"', '""')
         elif form == _DOUBLE and ('"' in value or "\\" in value):
             value = value.replace("\\", "\\\\").replace('"', '\\"')
         elif form == _SINGLE and "'" in value:
-            raise Unreadable(tr("A name with a quote cannot stand in it."))
+            raise Unreadable(tr("A name with a quotation mark cannot be written in it."))
         elif form == _BARE and (value != value.strip() or _needs_quotes(value, self.text, start)):
-            raise Unreadable(tr("A name cannot stand in it as the others do."))
+            raise Unreadable(tr("A name cannot be written there the way the others are."))
         return Hole(start, end, value)
 
 
@@ -209,7 +209,7 @@ def _records(text: str, delimiter: str) -> list[list[tuple[str, int, int, int]]]
             while (close := text.find('"', close)) >= 0 and text[close + 1 : close + 2] == '"':
                 close += 2
             if close < 0:
-                raise Unreadable(tr("A quote in it is never closed."))
+                raise Unreadable(tr("A quotation mark in it is never closed."))
             record.append((text[at + 1 : close].replace('""', '"'), at + 1, close, _DOUBLED))
             at = close + 1
         else:

@@ -75,4 +75,4 @@ def prove_paths(
         if len(followed.table) != len(wanted) or any(
             now != to for now, to in zip(followed.paths(), wanted, strict=True)
         ):
-            raise Unreadable(tr("A path would not be read back as it was to be."))
+            raise Unreadable(tr("A path would not read back correctly."))

@@ -94,7 +94,7 @@ class Stored:
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise Damaged(
                 path,
-                tr("a reading in it cannot be understood ({error})", error=error),
+                tr("a reading in it is not valid ({error})", error=error),
                 tr("Nothing was changed."),
             ) from error
 

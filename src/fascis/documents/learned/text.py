@@ -37,10 +37,10 @@ class Text:
         try:
             text = content[len(mark) :].decode(encoding)
         except UnicodeDecodeError as error:
-            raise Unreadable(tr("It is in an encoding that is not known here.")) from error
+            raise Unreadable(tr("Its encoding is not known here.")) from error
         found = cls(text, encoding, mark)
         if "\0" in text or found.encoded(text) != content:
-            raise Unreadable(tr("It is no plain text."))
+            raise Unreadable(tr("It is not plain text."))
         return found
 
     def encoded(self, text: str) -> bytes:

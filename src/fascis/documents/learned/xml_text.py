@@ -127,7 +127,7 @@ class XmlTables:
         try:
             parser.Parse(content, True)
         except expat.ExpatError as error:
-            raise Unreadable(tr("It is no well-formed XML ({error}).", error=error)) from error
+            raise Unreadable(tr("It is not well-formed XML ({error}).", error=error)) from error
         del self._stack[:]
         self._fold()
         for table in self._tables.values():
@@ -138,7 +138,7 @@ class XmlTables:
         return list(self._tables.values())
 
     def _entity(self, *_: object) -> None:
-        raise Unreadable(tr("It has entities of its own, which are not read."))
+        raise Unreadable(tr("It has its own entities, which are not supported."))
 
     def _kind(self, called: str, above: _Kind | None) -> _Kind:
         if len(self._tables) >= _MOST_PATHS:
@@ -301,7 +301,7 @@ class XmlTables:
         except UnicodeEncodeError:
             new = text.encode(encoding, "xmlcharrefreplace")
         if said_by(new.decode(encoding), quote) != value:
-            raise Unreadable(tr("A name cannot stand where the path does."))
+            raise Unreadable(tr("A name cannot be written where the path is."))
         return start, end, new
 
 
@@ -327,7 +327,7 @@ def _check(content: io.BytesIO) -> None:
         content.seek(0)
         expat.ParserCreate().ParseFile(content)
     except expat.ExpatError as error:
-        raise Unreadable(tr("It would be no well-formed XML ({error}).", error=error)) from error
+        raise Unreadable(tr("It would not be well-formed XML ({error}).", error=error)) from error
 
 
 _BEGINS = re.compile(r"<[^\s/>]+")
@@ -395,5 +395,5 @@ def _find(text: str, name: str) -> tuple[int, int, str] | None:
         return (*inside.span(1), "")
     rest = text[inside.end() :] if inside else text[at:]
     if (inside and name) or (len(rest) > _ENOUGH and inside and not rest.startswith("<![CDATA[")):
-        raise Unreadable(tr("A comment, or more, stands in the middle of a path."))
+        raise Unreadable(tr("A comment is in the middle of a path."))
     return None

@@ -200,7 +200,7 @@ def rules_known_by(drive: Drive) -> str:
         return ""
     if not drive.rules.known:
         return tr(
-            "The file system is not known here; the narrowest rules are assumed "
+            "The file system is not known here; the strictest rules are assumed "
             "until the drive is tested when a crossing starts."
         )
     return tr("Assumed by its file system; the drive is tested when a crossing starts.")

@@ -106,7 +106,7 @@ def make_folder_for_libraries(
     raw = fsname(name)
     why = drive.rules.refuses_name(raw)
     if "/" in name or name in ("", ".", ".."):
-        why = tr("has a slash in it")
+        why = tr("contains a slash")
     if why:
         raise Refused(
             Code.NAME_NOT_USABLE,

@@ -36,7 +36,7 @@ def remove_safely(drive: Drive) -> bool:
     if not kernel_name(drive.device):
         raise EnvironmentTrouble(
             tr(
-                "{label} has no device of its own here; remove it with your file manager.",
+                "{label} has no device of its own here. Remove it with your file manager.",
                 label=label,
             )
         )

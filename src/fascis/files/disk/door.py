@@ -27,7 +27,7 @@ class Changed(OSError):
     """What stands at a place is not what was proven. It was not touched."""
 
     def __init__(self, place: bytes) -> None:
-        super().__init__(errno.ESTALE, tr("it is not what it was a moment ago"), os.fsdecode(place))
+        super().__init__(errno.ESTALE, tr("it changed a moment ago"), os.fsdecode(place))
 
 
 @dataclass(frozen=True, slots=True)

@@ -624,7 +624,7 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
             length = file.status().st_size
             if length > limit:
                 raise EnvironmentTrouble(
-                    tr("{decode} is larger than it can be.", decode=place.decode(errors="replace")),
+                    tr("{decode} is larger than possible.", decode=place.decode(errors="replace")),
                     place,
                 )
             content = bytearray(length)

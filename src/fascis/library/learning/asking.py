@@ -71,7 +71,7 @@ def learn(
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "{name} is of a make that is understood. Nothing is to be learnt.",
+                "{name} is of a make that is understood. There is nothing to learn.",
                 name=shown(document.name),
             ),
         )

@@ -212,7 +212,7 @@ def _doubt(fields: Sequence[Field]) -> str:
         )
     if any(one.contested_by for one in fields):
         return tr("Two places in it say the same; which its program follows is not known.")
-    return tr("Too few of its paths lead to files that exist to be sure.")
+    return tr("Too few of its paths lead to existing files to be sure.")
 
 
 def _refusal(

@@ -324,7 +324,7 @@ class Whereabouts:
             what = tr("a folder") if stat.S_ISDIR(status.st_mode) else tr("a device or a pipe")
             return Meant(Standing.MISSING, path, refused=tr("it is {what}", what=what))
         if any(path.startswith(p + b"/") for p in _PSEUDO):
-            return Meant(Standing.MISSING, path, refused=tr("it is no file of a drive"))
+            return Meant(Standing.MISSING, path, refused=tr("it is not a file on a drive"))
         if not is_media(name):
             return Meant(Standing.MISSING, path, refused=tr("it is not media"))
         return Meant(Standing.LOOSE, path, status=status)

@@ -116,8 +116,9 @@ class InExistingFolder(InNewFolder):
             raise Refused(
                 Code.NAME_TAKEN,
                 tr(
-                    "{place} appeared at the new place meanwhile, and is not touched. What "
-                    "arrives waits beside it; set that aside under another name and resume.",
+                    "{place} appeared at the new place meanwhile, and was not changed. "
+                    "The arriving file waits beside it. Rename the other one, then "
+                    "resume.",
                     place=shown(place),
                 ),
             ) from error
@@ -127,8 +128,8 @@ class InExistingFolder(InNewFolder):
             raise Refused(
                 Code.WRONG_STATE,
                 tr(
-                    "Something else is mounted at {parent} on the drive. It was not touched: "
-                    "unmount it, then resume.",
+                    "Another file system is mounted at {parent} on the drive. It was "
+                    "not changed. Unmount it, then resume.",
                     parent=shown(parent(place)),
                 ),
             ) from error
@@ -159,9 +160,7 @@ class InExistingFolder(InNewFolder):
             self._remove_emptied()
             medium.sync()
         except OSError as error:
-            raise told(
-                error, tr("take the arrival back"), self._places.told.name.encode()
-            ) from error
+            raise told(error, tr("undo the arrival"), self._places.told.name.encode()) from error
         if (begun := copies.open_act("arrive")) is not None:
             copies.journal.conclude(begun, "withdrawn", self._clock())
         copies.put(_FOLDERS_BEFORE, None)

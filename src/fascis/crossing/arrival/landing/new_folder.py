@@ -160,8 +160,8 @@ class InNewFolder(Landing):
                 raise Refused(
                     Code.DESTINATION_EXISTS,
                     tr(
-                        "{target} appeared meanwhile and is not touched. The copy waits beside "
-                        "it; set that folder aside and resume.",
+                        "{target} appeared meanwhile and was not changed. The copy "
+                        "waits beside it. Rename that folder, then resume.",
                         target=shown(str(self._places.target)),
                     ),
                 ) from error
@@ -187,7 +187,7 @@ class InNewFolder(Landing):
                 raise Refused(
                     Code.DESTINATION_EXISTS,
                     tr(
-                        "{target} appeared meanwhile and is not touched.",
+                        "{target} appeared meanwhile and was not changed.",
                         target=shown(str(self._places.target)),
                     ),
                 )
@@ -251,7 +251,7 @@ class InNewFolder(Landing):
                 self._move_out()
             medium.sync()
         except OSError as error:
-            raise told(error, tr("take the arrival back"), self.final) from error
+            raise told(error, tr("undo the arrival"), self.final) from error
         for kind in ("claim", "arrive"):
             if (begun := copies.open_act(kind)) is not None:
                 copies.journal.conclude(begun, "withdrawn", self._clock())
@@ -330,14 +330,15 @@ def prove_staging(medium: Medium, places: Places) -> None:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "The staging folder on {label} is not this crossing's. Nothing was touched.",
+                "The staging folder on {label} does not belong to this crossing. "
+                "Nothing was changed.",
                 label=places.label,
             ),
         ) from error
     if not isinstance(said, dict) or said.get("token") != places.header.token:
         raise Refused(
             Code.WRONG_STATE,
-            tr("The staging folder belongs to another crossing. Nothing was touched."),
+            tr("The staging folder belongs to another crossing. Nothing was changed."),
         )
 
 

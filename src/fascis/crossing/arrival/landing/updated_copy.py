@@ -81,9 +81,9 @@ class UpdatedCopy(InExistingFolder):
             raise Refused(
                 Code.NAME_TAKEN,
                 tr(
-                    "{new} appeared in the copy meanwhile, and is not touched. What is to be "
-                    "moved there waits beside it; set that aside under another name and "
-                    "resume.",
+                    "{new} appeared in the copy meanwhile, and was not changed. The "
+                    "file that belongs there waits beside it. Rename the other one, "
+                    "then resume.",
                     new=shown(new),
                 ),
             )
@@ -166,4 +166,4 @@ class UpdatedCopy(InExistingFolder):
                 self._remove_folder(folder)
             self._medium.sync()
         except OSError as error:
-            raise told(error, tr("take the update back"), self.staged) from error
+            raise told(error, tr("undo the update"), self.staged) from error
