@@ -1,4 +1,4 @@
-"""Documents of unknown make: large ones are learnt, written anew for another drive, and proven.
+"""Documents of unknown make: large ones are learnt, rewritten for another drive, and proven.
 
     python benchmarks/learned.py FOLDER [rows|xml|cells]
 
@@ -111,7 +111,7 @@ def measure(document: Path, count: int) -> None:
     document_open = LearnedDocument(contents, stored, b"", None)  # type: ignore[arg-type]
     new = document_open.retargeted(lambda _, r: Change(r.as_written.replace(ROOT, THERE)))
     assert new is not None
-    tell("written anew, and proven")
+    tell("rewritten, and proven")
     copy.unlink()
 
 

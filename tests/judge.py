@@ -51,7 +51,7 @@ def one_whole_copy(before, old_parent, new_root):
         copies = contents(new_root)
         kept += [
             contents(p) for p in Path(new_root, ".fascis/as-it-was").glob("*")
-        ]  # what was written anew is kept as it was
+        ]  # what was rewritten is kept as it was
     return [
         p
         for p, content in before.items()

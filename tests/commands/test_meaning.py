@@ -92,7 +92,7 @@ def test_without_gathering_nothing_is_encoded_twice(bench, tmp_path):
 
 @pytest.mark.lab
 def test_a_subvolume_in_the_library_crosses_as_a_folder(bench, mounted):
-    """Its inodes are numbered anew: two files of one number are two."""
+    """Its inodes are numbered again: two files of one number are two."""
     where = mounted("btrfs", 200, "SOURCE")
     library = where / "River"
     for name in ("footage", "footage/night"):

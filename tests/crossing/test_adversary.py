@@ -311,7 +311,7 @@ def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(
     id = crossing.id
     crossing.close()
     again = find_crossing(bench.workspace, id)
-    # the drive was connected anew: what was verified last is doubted
+    # the drive was connected again: what was verified last is doubted
     again.copies.put(
         "session",
         {**again.copies.value("session"), "clean": False, "mount": "another", "boot": "another"},
@@ -465,7 +465,7 @@ def test_modes_are_kept_whatever_the_umask(bench, library, umask):
         return path.stat().st_mode & 0o777
 
     assert (mode(there / "cut.otio"), mode(there / "notes.txt")) == (0o664, 0o777)
-    assert (there / "cut.otio").read_bytes() != edit.read_bytes()  # it was written anew
+    assert (there / "cut.otio").read_bytes() != edit.read_bytes()  # it was rewritten
     assert {
         mode(there / ".fascis" / n) for n in ("manifest.b3", "inventory.csv", "identity.json")
     } == {0o644}

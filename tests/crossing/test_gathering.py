@@ -775,7 +775,7 @@ def gathering_bench(root, filesystem):
 
 
 def test_the_receipt_has_the_figures_of_the_scales(bench, weir):
-    """Copied is what was read; the new library holds documents as they were written anew."""
+    """Copied is what was read; the new library holds documents as they were rewritten."""
     crossing = cross(bench)
     there = bench.heron / "The Weir"
     held = [p for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts]
@@ -785,4 +785,4 @@ def test_the_receipt_has_the_figures_of_the_scales(bench, weir):
     figures = {c.name: c.copies for c in weigh(crossing).checks}
     assert figures["Bytes"] == (number(record["holds"]["bytes"]),)
     shown = dict(rows_of(record))
-    assert figures["Bytes"][0] in shown["In the new library, with documents as written anew"]
+    assert figures["Bytes"][0] in shown["In the new library, with documents as rewritten"]

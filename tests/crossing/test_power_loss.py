@@ -122,7 +122,7 @@ def cannot_be_used(path):
             numbers.append(0)
         except OSError as error:
             numbers.append(error.errno)
-    print(f"{path.name}: opened, removed, made anew gave {numbers}")  # shown when a test fails
+    print(f"{path.name}: opened, removed, made again gave {numbers}")  # shown when a test fails
     return errno.EIO in numbers or numbers[2] == errno.EEXIST
 
 

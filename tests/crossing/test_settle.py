@@ -1,4 +1,4 @@
-"""The last steps before a library has its name: lists, identity, links and documents anew."""
+"""The last steps before a library has its name: lists, identity, links and documents again."""
 
 import json
 import os
@@ -96,7 +96,7 @@ def test_settling_again_after_it_was_cut_off_makes_the_same(bench, library, monk
 
 
 def test_writing_anew_a_second_time_changes_nothing(there):
-    """What was written anew already is not taken for what was copied."""
+    """What was rewritten already is not taken for what was copied."""
     destination, before = there.destinations[0], contents(there.places.target)
 
     def again(medium):

@@ -352,7 +352,7 @@ def test_a_made_up_kind_is_relinked_and_taken_back(bench, shot_list):
 
 
 def test_a_document_of_another_name_crosses_as_what_it_is(bench):
-    """What ends in something else is read by its content, written anew, and opened at the end."""
+    """What ends in something else is read by its content, rewritten, and opened at the end."""
     lib = bench.library
     loose = write(bench.drives / "inside/Music/theme.wav", b"m" * 40)
     write(lib / "stills/heron.jpg", picture("JPEG"))

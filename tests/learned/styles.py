@@ -63,7 +63,7 @@ def _split(path: str, root: str) -> tuple[str, str]:
 def media(root: Path, numbers: random.Random, count: int) -> list[str]:
     """Media below a root, made up; absolute paths."""
     found: list[str] = []
-    # Cameras begin to count anew: files of one name lie in several folders.
+    # Cameras begin to count again: files of one name lie in several folders.
     alike = numbers.random() < 0.5
     for n in range(count):
         folder = root / numbers.choice(WORDS) / f"{numbers.choice(WORDS)} {numbers.randrange(3)}"

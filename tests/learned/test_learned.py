@@ -81,7 +81,7 @@ def rewrite(document: Path, files: list[str], move: Move) -> None:
 
 
 def unpacked(document: Path) -> object:
-    """What is in a document, without what packing it anew may change."""
+    """What is in a document, without what packing it again may change."""
     content = document.read_bytes()
     if is_database(content[:100]):
         with closing(sqlite3.connect(document)) as db:

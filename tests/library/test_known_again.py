@@ -316,7 +316,7 @@ def test_a_crossing_does_not_go_on_to_a_clone(bench, library):
     crossing.close()
     assert (
         again.run() is State.SETTLED
-    )  # alone it is the drive of that UUID; what was staged is made anew, and proven
+    )  # alone it is the drive of that UUID; what was staged is made again, and proven
     assert contents(bench.drives / "heron-b/The Weir") == before
     again.close()
 

@@ -144,7 +144,7 @@ def recorded(seed, root):
 
 
 def write_anew():
-    """Writes every recording anew."""
+    """Writes every recording again."""
     for seed in SEEDS:
         with (
             tempfile.TemporaryDirectory(prefix=f"world{seed}-") as home,

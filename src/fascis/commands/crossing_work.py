@@ -551,7 +551,7 @@ def _asked_itself(
     yes: bool,
     as_json: bool,
 ) -> Plan:
-    """The plan made anew after the drives were asked what they can hold.
+    """The plan made again after the drives were asked what they can hold.
 
     What that brings up is told, and decided, first. It stands where they said nothing new, and
     nobody was waited for meanwhile.

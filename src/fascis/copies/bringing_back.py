@@ -268,7 +268,7 @@ class Stands:
 
     Attributes:
         equal: what is the same there, and is adopted.
-        replaced: what is there and is written anew: documents, and what ``differs``.
+        replaced: what is there and is rewritten: documents, and what ``differs``.
         in_the_way: folders that stand where a file of the library belongs.
         files_in_the_way: files that stand where a folder of the library belongs.
         others: how many files stand there that the library does not have.

@@ -49,7 +49,7 @@ class Source:
         path: its absolute path.
         place: its place in the library, or the one that it is gathered at.
         there: its place in the copy.
-        document: it is written anew there.
+        document: it is rewritten there.
     """
 
     path: bytes
@@ -136,7 +136,7 @@ class CopyTree:
         recorded: its inventory, by place.
         there: size and time of every file that is there.
         links: places of links that are there.
-        before: of documents that were written anew, where they are as they were last.
+        before: of documents that were rewritten, where they are as they were last.
     """
 
     def __init__(self, medium: Medium, root: Path) -> None:

@@ -134,7 +134,7 @@ class Crossing:
         return After(self.journal.value("after", self.after.value))
 
     def choose_after(self, after: After) -> None:
-        """What becomes of home and originals, decided anew at the scales.
+        """What becomes of home and originals, decided again at the scales.
 
         The plan itself stays as it was.
         """
@@ -302,7 +302,7 @@ class Crossing:
         return receipt_json(record), receipt_html(record)
 
     def rewrite_receipt(self) -> None:
-        """Writes the receipt anew into every copy."""
+        """Writes the receipt again into every copy."""
         for destination in self.demanded:
             destination.write_receipt(self._receipts)
 

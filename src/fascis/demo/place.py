@@ -1,4 +1,4 @@
-"""Where the demo's world stands, and making it anew."""
+"""Where the demo's world stands, and making it again."""
 
 from __future__ import annotations
 

@@ -409,7 +409,7 @@ class Window(QMainWindow):
             str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in
         }
         if gone := there - set(self._stand_ins.files()):
-            # A file that was written anew is another one for the watcher.
+            # A file that was rewritten is another one for the watcher.
             self._stand_ins.addPaths(sorted(gone))
         self.conducting.drives_changed(
             {s.drive.uuid for s in self.planning.shelves if s.drive.connected}
@@ -594,7 +594,7 @@ class Window(QMainWindow):
             self._relink(root, Decisions(accepted=frozenset((move,))))
 
     def _relinked(self, root: Path) -> None:
-        """Documents changed: the shelves and an open plan are made anew."""
+        """Documents changed: the shelves and an open plan are made again."""
         self.planning.library_changed(root)
 
     def _plan_with(self, ties: dict[bytes, bytes]) -> None:
@@ -603,7 +603,7 @@ class Window(QMainWindow):
             self.go_to(3)
 
     def _woven(self, woven: Woven | None) -> None:
-        """The plan was made, or made anew, or left."""
+        """The plan was made, or made again, or left."""
         self._library.setVisible(woven is not None or self.place == 4)
         if woven is not None:
             self._library_name.setText(elided(woven.surveyed.name, 36))

@@ -1,4 +1,4 @@
-"""What every kind of document gives: its references, where each stands, and how it is written anew.
+"""What every kind of document gives: its references, where each stands, and how it is rewritten.
 
 A kind recognises its documents by their content; how a name ends is a hint only. An open document
 tells its references as a stream, each with a locator that only its kind understands. Whoever wants

@@ -21,7 +21,7 @@ _END = b".xmp"
 class Sidecar(NobodysWork):
     """A sidecar refers to the files of its name beside it, and to nothing else.
 
-    It is never written anew: it goes where they go, under their name.
+    It is never rewritten: it goes where they go, under their name.
     """
 
     name = "sidecar"

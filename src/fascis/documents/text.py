@@ -171,7 +171,7 @@ class TextDocument:
             return out.getvalue() if isinstance(out, io.BytesIO) else path
 
     def _write(self, wanted: Wanted, out: BinaryIO, changes: dict[int, str]) -> None:
-        """Writes the document anew; notes the new targets by number.
+        """Writes the document again; notes the new targets by number.
 
         Raises:
             ValueError: two references overlap, or one of those that change is no path.

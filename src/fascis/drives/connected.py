@@ -417,7 +417,7 @@ def _apart(drive: Drive, known: str) -> Drive:
 
 
 def _mounting(drive: Drive) -> tuple[object, ...]:
-    """What changes when a drive is mounted anew, or otherwise."""
+    """What changes when a drive is mounted again, or otherwise."""
     return drive.uuid, drive.mount, drive.device, drive.read_only, drive.user_space
 
 

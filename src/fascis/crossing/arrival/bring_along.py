@@ -173,7 +173,7 @@ def _moved(
 ) -> Iterator[tuple[bytes, list[Any] | None]]:
     """The places that an item brought along takes, and how this crossing's file there looked.
 
-    A document that is written anew takes two: its verified copy is kept as it was, and what was
+    A document that is rewritten takes two: its verified copy is kept as it was, and what was
     written from it is in its place.
     """
     # In journals of before version 7.
@@ -282,7 +282,7 @@ def _was_link(
 ) -> bool:
     """True for a link as this crossing made it.
 
-    With the target that was copied, or written anew from the one that is kept.
+    With the target that was copied, or rewritten from the one that is kept.
     """
     copied = kept if medium.exists(kept) else final
     if not stat.S_ISLNK(medium.status(copied).st_mode):

@@ -180,7 +180,7 @@ class Destination:
         verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
         if verified and not self.copies.proven() and self._mounted_again():
             wrong = self.at(lambda d: self._prove_staged(d, control))
-            # Made anew, and then only compared: it is not mounted again and again.
+            # Made again, and then only compared: it is not mounted again and again.
             if wrong:
                 verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
         if verified:
@@ -208,7 +208,7 @@ class Destination:
         return True
 
     def _prove_staged(self, destination: Medium, control: Control) -> int:
-        """Reads again what was only compared; forgets what is wrong, so that it is copied anew.
+        """Reads again what was only compared; forgets what is wrong, so that it is copied again.
 
         Gives how many.
         """
@@ -421,7 +421,7 @@ class Destination:
             )
 
     def write_receipt(self, receipts: Receipts) -> None:
-        """Writes the receipt anew into the copy.
+        """Writes the receipt again into the copy.
 
         Where that cannot be done, it is told, and the journal still has it all. In a folder that is
         no library none is left.
@@ -481,7 +481,7 @@ class Destination:
         return self.copies.proven()
 
     def _connected_again(self, copy: Medium) -> bool:
-        """True when the drive was mounted anew, or the machine started, since the copy was made.
+        """True when the drive was mounted again, or the machine started, since the copy was made.
 
         Nothing of it is in memory.
         """

@@ -193,7 +193,7 @@ class _Opening:
 
         Args:
             led_to: where it led before, frame by frame.
-            changed: it was written anew.
+            changed: it was rewritten.
         """
         ways = []
         if reference.means is Means.PATH:
@@ -225,7 +225,7 @@ class _Opening:
         self._count(told, item.there, reference.as_written)
 
     def _texts_before(self, kind: DocumentKind, item: Item) -> Iterator[str | None]:
-        """What the references of a document that was written anew said before."""
+        """What the references of a document that was rewritten said before."""
         if not item.rewritten or kind.known_by is KnownBy.LOOK:
             return iter(())
         try:
@@ -254,7 +254,7 @@ class _Opening:
 
         Args:
             lead: where it led before; None where that is not known.
-            changed: the target was written anew: then every reading of it must lead there.
+            changed: the target was rewritten: then every reading of it must lead there.
         """
         paths = [path_of(way, folder, inner) for way in ways]
         if lead is None or led is None:

@@ -1,4 +1,4 @@
-"""The records of an arrived library: its lists, written anew or amended, and its history.
+"""The records of an arrived library: its lists, rewritten or amended, and its history.
 
 Each is written whole or not at all, and comes out the same when it is done again.
 """
@@ -203,7 +203,7 @@ def give_records_back(copies: Copies, places: Places, medium: Medium) -> None:
 def _keep(medium: Medium, place: bytes, to: bytes) -> None:
     """Gives a record a second name; where the drive has none such, copies it.
 
-    A record is written anew beside itself, never over itself: what has the second name stays.
+    A record is rewritten beside itself, never over itself: what has the second name stays.
     """
     try:
         if not medium.exists(to):

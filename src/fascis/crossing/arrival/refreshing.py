@@ -1,6 +1,6 @@
 """Leads of documents that are not what they were when the plan was made.
 
-Found again from the old place, before they are written anew.
+Found again from the old place, before they are rewritten.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Documents of a library that comes back get the bytes that they had before, where these are right.
 
 They are right where nobody edited the document since, and every reference in them leads at the new
-place to what the document's reference leads to now. Else the document is written anew like any.
+place to what the document's reference leads to now. Else the document is rewritten like any.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Writing documents and links of a copy anew, so that they lead to the new places.
+"""Writing documents and links of a copy again, so that they lead to the new places.
 
 The bytes before are kept as they were.
 
@@ -51,12 +51,12 @@ from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
 
-# Documents that a copy has as they were, though they were to be written anew: place there → why.
+# Documents that a copy has as they were, though they were to be rewritten: place there → why.
 CARRIED = "carried"
 
 
 def why_carried(copies: Copies, wrong: Sequence[str]) -> list[str]:
-    """Why documents lead elsewhere than they should: those that could not be written anew.
+    """Why documents lead elsewhere than they should: those that could not be rewritten.
 
     Args:
         wrong: references, each as ``document: target``.
@@ -70,7 +70,7 @@ def why_carried(copies: Copies, wrong: Sequence[str]) -> list[str]:
 
 
 class Rewriting:
-    """Writes documents and links of one destination anew.
+    """Writes documents and links of one destination again.
 
     May be called again after any interruption.
     """
@@ -100,7 +100,7 @@ class Rewriting:
     # -- documents ---------------------------------------------------------------------------------
 
     def documents(self, medium: Medium, root: bytes, only: frozenset[int] | None = None) -> None:
-        """Writes every document below ``root`` anew whose targets change.
+        """Writes every document below ``root`` again whose targets change.
 
         Args:
             only: these entries, no others. What of them was moved on from ``root`` already is left
@@ -126,7 +126,7 @@ class Rewriting:
             self._copies.put(CARRIED, carried)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
-        """Writes one document anew. Its journals are then part of it, and kept as they were."""
+        """Writes one document again. Its journals are then part of it, and kept as they were."""
         with MediumSource(medium, self._as_copied(root, item), self._cache) as source:
             kind = kind_of(item.place, source.head())
             if kind is None:
@@ -164,7 +164,7 @@ class Rewriting:
     def _wanted(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Wanted:
         """What each reference of a document says in the copy."""
         led = self._copies.journal.led(item.id)
-        # Of a database it is not sure that they are those of the very content: it is read anew.
+        # Of a database it is not sure that they are those of the very content: it is read again.
         known = led if led and led.seen == item.digest else None
         spelling = Spelling(kind, item, self.route, self.arrived, known)
         leads = leads_of(known, document)
@@ -195,7 +195,7 @@ class Rewriting:
         return Change(os.fsdecode(whole))
 
     def _title(self, item: Item) -> str | None:
-        """What a document that is the library calls itself, where the person named it anew."""
+        """What a document that is the library calls itself, where the person named it again."""
         header = self._places.header
         own = bool(header.named) and os.fsdecode(item.place) == header.document
         return header.name if own else None
@@ -267,7 +267,7 @@ class Rewriting:
     def rewritten(self, item: Item, target: bytes) -> bytes:
         """What a link with this target says in the copy.
 
-        Written anew where it would lead elsewhere.
+        Rewritten where it would lead elsewhere.
         """
         return self._link_target(item, target) or target
 

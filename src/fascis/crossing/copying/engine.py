@@ -274,7 +274,7 @@ class Engine:
         """On a resume.
 
         What the journal calls verified must still be there, as its drive gave it back; else it is
-        made anew.
+        made again.
         """
         lost, doubted = [], []
         for item in self._copies.items(Which.READ_BACK):
@@ -498,9 +498,9 @@ class Engine:
         return True
 
     def _again(self, item: Item) -> None:
-        """A copy read back wrong is made anew, twice at most."""
+        """A copy read back wrong is made again, twice at most."""
         if item.rewritten:
-            # What was written from it goes too: it is copied to its own place, and written anew.
+            # What was written from it goes too: it is copied to its own place, and rewritten.
             remove_staged(self._destination.medium, self.staged(item))
             self._copies.forget_some([item.id])
             item = self._copies.item(item.id)

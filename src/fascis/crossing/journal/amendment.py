@@ -43,7 +43,7 @@ def copies_superseded(
 ) -> dict[int, list[Any] | None]:
     """How the copies of changed entries looked; None for those that were not made yet.
 
-    Of a document that was written anew, what was written follows in the same list.
+    Of a document that was rewritten, what was written follows in the same list.
     """
     superseded: dict[int, list[Any] | None] = {}
     for entry in changed:

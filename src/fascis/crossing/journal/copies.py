@@ -70,7 +70,7 @@ class Item:
     known: bytes | None = None
     # The path of loose media, which is gathered from there.
     outside: bytes | None = None
-    # the copy is kept as it was; at its place stands what was written anew from it
+    # the copy is kept as it was; at its place stands what was rewritten from it
     rewritten: bool = False
     # Its place in the new library: another one where names are kept apart.
     there: bytes = b""
@@ -592,7 +592,7 @@ class Copies:
             ),
         )
 
-    # -- what was written anew ---------------------------------------------------------------------
+    # -- what was rewritten ---------------------------------------------------------------------
 
     def begin_rewriting(self, item: int) -> None:
         """Notes that an item's copy is kept as it was, and something else takes its place."""
@@ -615,14 +615,14 @@ class Copies:
         )
 
     def stands_anew(self, item: int) -> bool:
-        """True when something was written anew in an item's place."""
+        """True when something was rewritten in an item's place."""
         rows = self.journal.read(
             "SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item)
         )
         return bool(rows)
 
     def derived(self) -> dict[int, tuple[CopySeen, bytes]]:
-        """What was written anew: entry → how it looked, digest."""
+        """What was rewritten: entry → how it looked, digest."""
         rows = self.journal.read(
             "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE "
             "destination=?",
@@ -747,7 +747,7 @@ class Copies:
             )
 
     def forget_some(self, items: Iterable[int]) -> None:
-        """Forgets some copies, which are then made anew."""
+        """Forgets some copies, which are then made again."""
         rows = [(self.number, i) for i in items]
         self.journal.write(
             "forget",
@@ -817,7 +817,7 @@ class Copies:
     def must_hold(self) -> tuple[int, int]:
         """``(files, bytes)`` that the new library must hold now.
 
-        A document that was written anew counts as it is now; the journal of a database that went
+        A document that was rewritten counts as it is now; the journal of a database that went
         into it no longer counts.
         """
         files, total = self.demanded()

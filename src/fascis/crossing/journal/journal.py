@@ -537,7 +537,7 @@ class Journal:
         entries: Sequence[Found],
         destinations: Sequence[int],
     ) -> None:
-        """An amendment: entries that changed are copied anew, what appeared is added.
+        """An amendment: entries that changed are copied again, what appeared is added.
 
         The plan's own rows stay as they are.
 

@@ -1,4 +1,4 @@
-"""Writing one of Fascis's own files, or what it wrote anew, into a place of this crossing.
+"""Writing one of Fascis's own files, or what it wrote again, into a place of this crossing.
 
 Read back before it counts.
 """
@@ -43,7 +43,7 @@ class _Stream(io.RawIOBase):
 
 @dataclass(frozen=True, slots=True)
 class Like:
-    """What a file that is written anew takes from the one it stands for.
+    """What a file that is rewritten takes from the one it stands for.
 
     Mode, times, owner where asked, attributes.
     """
@@ -73,7 +73,7 @@ class Like:
 def put(
     medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
 ) -> tuple[CopySeen, bytes]:
-    """Writes a file anew into the staged library and reads it back.
+    """Writes a file again into the staged library and reads it back.
 
     Gives how it looks, and the digest.
 

@@ -212,7 +212,7 @@ def _comes(
 
 
 def _says_otherwise(workspace: Workspace, path: bytes, selection: Selection) -> bool:
-    """True for a document that would be written anew there: one that names a place by its path.
+    """True for a document that would be rewritten there: one that names a place by its path.
 
     Relative paths that stay below its own folder lead, there as here, to the same places.
     """

@@ -207,7 +207,7 @@ def _follows(choices: Choices, selection: Selection, surveyed: Surveyed) -> bool
 
 
 def as_asked(workspace: Workspace, plan: Plan) -> Plan | None:
-    """The plan after its drives were asked what they can hold; None where it must be made anew.
+    """The plan after its drives were asked what they can hold; None where it must be made again.
 
     That is so where one can hold less than was thought, where that was assumed only, or where it
     cannot be asked. Probe files are made there, and removed again.

@@ -230,7 +230,7 @@ def _held(home: Copies) -> dict[str, int] | None:
 
 
 def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
-    """What the new library holds, where documents written anew made that another figure."""
+    """What the new library holds, where documents rewritten made that another figure."""
     holds = record.get("holds")
     if not holds or holds["bytes"] == record["bytes"]:
         return []
@@ -241,7 +241,7 @@ def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
         count=number(holds["bytes"]),
         nbsp=NBSP,
     )
-    return [(tr("In the new library, with documents as written anew"), figures)]
+    return [(tr("In the new library, with documents as rewritten"), figures)]
 
 
 def _of_roles(said: dict[str, Any]) -> str:

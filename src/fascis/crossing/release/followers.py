@@ -1,7 +1,7 @@
 """Documents that stay are led to the new place, by one act with its record and its undo.
 
 Before home is there, and so before anything is set aside or deleted. They are found at that moment,
-written anew beside where they lie, read back, and swapped in; afterwards each is read again: it
+rewritten beside where they lie, read back, and swapped in; afterwards each is read again: it
 needs nothing of what goes at the old place any more, and leads first to what was meant.
 """
 
@@ -54,7 +54,7 @@ def lead_followers(
     give_back_cut_off(workspace)
     seen_to = set(journal.value(_SEEN_TO, []))
     if any(act.id not in seen_to for act in acts.of_crossing()):
-        # Cut off before they were read again: they are led anew.
+        # Cut off before they were read again: they are led again.
         take_back(workspace, places, copies)
     found = what_follows(workspace, places, copies, control, differs=differs)
     _check(found, tr("No document was changed, and home is where it was."))

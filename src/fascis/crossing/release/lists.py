@@ -1,4 +1,4 @@
-"""The lists of a library that stays, made right: without what left, and with documents led anew.
+"""The lists of a library that stays, made right: without what left, and with documents led again.
 
 ``.fascis/manifest.b3`` and ``.fascis/inventory.csv``, each whole or not at all; what cannot be read
 as one is left as it is. Done again it comes out the same.

@@ -338,9 +338,7 @@ def _newer(newer: list[bytes], copies: int, one_more: bool) -> Check:
 def _anew_words(destination: Destination) -> str:
     """Says that some documents count as they are now."""
     anew = len(destination.copies.derived())
-    return (
-        trn("{n} document as written anew", "{n} documents as written anew", anew) if anew else ""
-    )
+    return trn("{n} document as rewritten", "{n} documents as rewritten", anew) if anew else ""
 
 
 def _even(

@@ -358,7 +358,7 @@ class Afterwards(QObject):
         self._show_plan()
 
     def start(self) -> None:
-        """Begins the crossing that was planned, planned anew right before."""
+        """Begins the crossing that was planned, planned again right before."""
         change, make = self._change, self._make
         if change is None or make is None or change.plan is None:
             return

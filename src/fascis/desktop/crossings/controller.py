@@ -785,7 +785,7 @@ class Conducting(QObject):
     ) -> None:
         """One step with the chosen crossing, off the interface thread.
 
-        Then everything is read anew, and ``then`` is done when it went well.
+        Then everything is read again, and ``then`` is done when it went well.
         """
         assert self.current
         id = self.current.id

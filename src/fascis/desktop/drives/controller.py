@@ -86,7 +86,7 @@ class Caring(QObject):
         self._inner = False
         self._news = ""
         self._turn, self._control = 0, Control()
-        # Between two folders, until one is chosen anew.
+        # Between two folders, until one is chosen again.
         self._differs: dict[tuple[Path, Path], str] = {}
 
     # -- a drive -----------------------------------------------------------------------------------

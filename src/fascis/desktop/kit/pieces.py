@@ -77,7 +77,7 @@ class Row(QWidget):
         self.quiet: QLabel | None = None
 
     def change(self, right: str, quiet: str) -> None:
-        """Shows new words without making anything anew, so that focus and clicks are kept."""
+        """Shows new words without making anything again, so that focus and clicks are kept."""
         for shown_at, text in ((self.figure, right), (self.quiet, quiet)):
             if shown_at is not None and shown_at.text() != text:
                 shown_at.setText(text)

@@ -115,7 +115,7 @@ class Band(QWidget):
         self.update()
 
     def resizeEvent(self, event: object) -> None:
-        """Lays out anew."""
+        """Lays out again."""
         self._again()
 
     def point_of(self, words: str) -> QPointF:

@@ -470,7 +470,7 @@ class Planning(QObject):
         return next((s for s in every if s.root == root and s.home), None)
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were written anew: it is looked at again, its plan made again."""
+        """A library's documents were rewritten: it is looked at again, its plan made again."""
         self.refresh()
         self.drafting.library_changed(root)
 

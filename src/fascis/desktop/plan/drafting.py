@@ -313,7 +313,7 @@ class Drafting(QObject):
         return self._surveyed if mine else None
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were written anew: a plan of it is made again."""
+        """A library's documents were rewritten: a plan of it is made again."""
         if self.draft is not None and self.draft.standing.root == root:
             self._surveyed = None
             self._make()

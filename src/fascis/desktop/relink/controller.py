@@ -199,7 +199,7 @@ class Relinks(QObject):
     # -- looking -----------------------------------------------------------------------------------
 
     def look_in(self, folder: Path) -> None:
-        """Looks in another folder too; one that was looked in before is looked in anew."""
+        """Looks in another folder too; one that was looked in before is looked in again."""
         self.indexes.pop(folder, None)
         if folder not in self.folders:
             self.folders.append(folder)

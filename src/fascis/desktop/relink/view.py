@@ -179,7 +179,7 @@ class RelinkView(QWidget):
         return tr("Look in a folder for them, at the right, or drop one here.")
 
     def resizeEvent(self, event: Any) -> None:
-        """Lays out anew."""
+        """Lays out again."""
         super().resizeEvent(event)
         if self.relinks is not None and self.isVisible():
             self.show_relinks(self.relinks)

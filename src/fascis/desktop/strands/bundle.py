@@ -118,7 +118,7 @@ class BundleView(QWidget):
         self.update()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """Lays out anew."""
+        """Lays out again."""
         self._again()
 
     # -- where things are --------------------------------------------------------------------------

@@ -44,7 +44,7 @@ class TextContents:
             else:
                 self._tables = PlainTables(self._text.text)
         self.container = self._tables.container
-        # What was written anew, read again.
+        # What was rewritten, read again.
         self.after: TextContents | Anew | None = None
 
     def tables(self) -> Sequence[TextTable]:
@@ -57,7 +57,7 @@ class TextContents:
         return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
 
     def forget_all_but(self, columns: Collection[tuple[str, str]]) -> None:
-        """Lets go of what is not needed to write it anew; of XML, which is proven hole by hole."""
+        """Lets go of what is not needed to write it again; of XML, which is proven hole by hole."""
         if isinstance(self._tables, XmlTables):
             for table in self.tables():
                 table.forget_all_but({name for where, name in columns if where == table.name})
@@ -123,7 +123,7 @@ def _differ_in(
 
 @dataclass(frozen=True, slots=True)
 class Anew:
-    """The tables of a document that was written anew."""
+    """The tables of a document that was rewritten."""
 
     container: str
     _tables: Sequence[TextTable]

@@ -19,7 +19,7 @@ _TRIED, _LEAST, _NEARLY = 60, 3, 0.9
 
 
 class Rewritable(Contents, Protocol):
-    """A document that can be written anew."""
+    """A document that can be rewritten."""
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes | Path:
         """With some cells changed."""

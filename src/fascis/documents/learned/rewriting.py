@@ -1,4 +1,4 @@
-"""A document of unknown make, written anew: the cells change, and it is proven."""
+"""A document of unknown make, rewritten: the cells change, and it is proven."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ def prove_paths(
     after: Sequence[Paths],
     drives: Mapping[str, str] | None = None,
 ) -> None:
-    """Reads a document that was written anew: every path is as it was to be.
+    """Reads a document that was rewritten: every path is as it was to be.
 
     Args:
         after: for each reading where every row is to lead.

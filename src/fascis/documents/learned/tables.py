@@ -87,7 +87,7 @@ class Table(Protocol):
 
 
 class Contents(Protocol):
-    """A document's tables, and how it is written anew."""
+    """A document's tables, and how it is rewritten."""
 
     container: str
     """What it is packed in: ``sqlite``, ``json``, ``xml``, ``plist``, ``text``."""

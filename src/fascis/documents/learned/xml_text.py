@@ -236,7 +236,7 @@ class XmlTables:
     def _has_rows_below(self, path: str) -> bool:
         return any(other.startswith(path + "/") for other in self._tables)
 
-    # -- writing anew ------------------------------------------------------------------------------
+    # -- writing again ------------------------------------------------------------------------------
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
         """The document with some cells changed; every other byte as it was.
@@ -271,7 +271,7 @@ class XmlTables:
         return column
 
     def saying(self, edits: Mapping[Cell, str]) -> list[TextTable]:
-        """The tables with some cells changed, as they are read when it was written anew."""
+        """The tables with some cells changed, as they are read when it was rewritten."""
         changed: dict[str, dict[str, dict[int, str]]] = {}
         for cell, value in edits.items():
             changed.setdefault(cell.table, {}).setdefault(cell.column, {})[cell.row] = value
@@ -318,7 +318,7 @@ def _column(table: TextTable, name: str, attribute: bool) -> XmlColumn:
 
 
 def _check(content: io.BytesIO) -> None:
-    """Reads a document that was written anew.
+    """Reads a document that was rewritten.
 
     Raises:
         Unreadable: it is well-formed no more.

@@ -3,7 +3,7 @@
 No other place in Fascis removes a name from a drive (a test holds that).
 
 Whoever deletes says what was proven of the file: its kind, size, times, device, and inode where
-that identifies a file. The folder is opened anew from the root, never through a link or into
+that identifies a file. The folder is opened again from the root, never through a link or into
 another mount; the file is looked at there, after its last reading; the folder is looked for once
 more, in case somebody moved it out; then the name goes. What does not agree stays.
 

@@ -218,7 +218,7 @@ def _doubt(fields: Sequence[Field]) -> str:
 def _refusal(
     source: PathSource, opened: Contents, readings: Sequence[Reading], drives: Mapping[str, str]
 ) -> str:
-    """Why it could not be written anew; nothing where it could: tried on a private copy."""
+    """Why it could not be rewritten; nothing where it could: tried on a private copy."""
     names = {reading.table for reading in readings}
     try:
         is_text = not isinstance(opened, OpenedDatabase)
@@ -228,7 +228,7 @@ def _refusal(
         after = [[_moved(path) for path in paths] for paths in before]
         edits = edits_for(followed, before, after, drives)
         if isinstance(opened, TextContents | Packed):
-            # The whole proof comes when it is written anew.
+            # The whole proof comes when it is rewritten.
             opened.filled(contents.outer(edits))
         elif edits:
             new = contents.rewritten(edits)

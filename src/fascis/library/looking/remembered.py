@@ -24,7 +24,7 @@ _SECONDS = 2.0
 
 
 class Remembered:
-    """Folders as they were seen. What cannot be read of it is seen anew.
+    """Folders as they were seen. What cannot be read of it is seen again.
 
     Args:
         path: of the cache.
@@ -74,7 +74,7 @@ class Remembered:
         try:
             return self._opened()
         except sqlite3.DatabaseError:
-            # It is damaged: what it knew is seen anew.
+            # It is damaged: what it knew is seen again.
             delete_state(self._path)
             return self._opened()
 

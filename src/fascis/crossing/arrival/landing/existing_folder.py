@@ -1,6 +1,6 @@
 """What crosses lands in a folder that is there, among what stands there.
 
-All of it is staged, verified and written anew first. Then it moves in: a folder that is not there
+All of it is staged, verified and rewritten first. Then it moves in: a folder that is not there
 in one rename, into one that is there file by file, and never over anything. What stands there is
 not touched. The records of a library are amended last, each whole or not at all: until then it is
 what it was, and what moved in is in nobody's list.

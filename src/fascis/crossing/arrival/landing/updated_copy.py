@@ -1,9 +1,9 @@
 """A copy is brought up to its home, where it stands.
 
-What is new is staged, verified and written anew first. Then, by renames that replace nothing: what
+What is new is staged, verified and rewritten first. Then, by renames that replace nothing: what
 is replaced or removed goes to ``.fascis/earlier/<crossing>/``; what was moved gets its new place,
 all by way of the staging folder, so that names can be exchanged; what is new moves in. The records
-are written anew last, each whole or not at all. Cut off anywhere, it goes on, or all goes back.
+are rewritten last, each whole or not at all. Cut off anywhere, it goes on, or all goes back.
 """
 
 from __future__ import annotations
