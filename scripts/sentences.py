@@ -2,7 +2,8 @@
 
     python scripts/sentences.py             every sentence with its place
     python scripts/sentences.py --check     those that cannot be translated, or are glued from parts
-    python scripts/sentences.py --template  writes the template for translations
+    python scripts/sentences.py --template  writes the template for translations, and what is new
+                                            into each catalog
 
 A sentence is a message of ``tr`` or ``trn``. What else has several words in it, and is shown to
 nobody, is known by where it stands: documentation, logs, keys, comparisons, SQL, patterns. Where it
@@ -22,7 +23,7 @@ from pathlib import Path
 from typing import cast
 
 from babel.messages.catalog import Catalog
-from babel.messages.pofile import write_po
+from babel.messages.pofile import read_po, write_po
 
 SOURCE = Path(__file__).parent.parent / "src"
 TEMPLATE = SOURCE / "fascis/words/locale/fascis.pot"
@@ -262,6 +263,18 @@ def template_text() -> bytes:
     return written.getvalue()
 
 
+def bring_up_to_date(translated: Path) -> None:
+    """Gives a catalog what is new, still without its translation, and takes what is gone."""
+    header, _, _ = translated.read_text().partition("\n\n")
+    with translated.open("rb") as text:
+        catalog = read_po(text, locale=translated.parent.parent.name)
+    catalog.update(template(), no_fuzzy_matching=True)
+    catalog.obsolete.clear()
+    written = io.BytesIO()
+    write_po(written, catalog, omit_header=True, include_lineno=False, width=100)
+    translated.write_text(f"{header}\n\n{written.getvalue().decode()}")
+
+
 def sentences() -> Iterator[tuple[str, int, str]]:
     """Every message with its place and line."""
     for place, line, message in _extracted():
@@ -277,6 +290,8 @@ def main() -> int:
     if wanted.template:
         TEMPLATE.parent.mkdir(parents=True, exist_ok=True)
         TEMPLATE.write_bytes(template_text())
+        for translated in TEMPLATE.parent.glob("*/LC_MESSAGES/*.po"):
+            bring_up_to_date(translated)
         return 0
     if not wanted.check:
         for place, line, message in sentences():

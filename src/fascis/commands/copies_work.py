@@ -29,8 +29,8 @@ from fascis.files.control import Control
 from fascis.files.digests import Algorithm
 from fascis.files.names import place_text, shown
 from fascis.library.identity import kind_words
-from fascis.library.known.places import KnownPlaces, Place, State, known_places, named
-from fascis.words.figures import day, size
+from fascis.library.known.places import KnownPlaces, Place, known_places, named
+from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
@@ -124,11 +124,11 @@ def _tell(one: KnownPlaces) -> None:
         tr(
             "  home         {where}, {verified}",
             where=_where(one.home),
-            verified=_verified(one.home),
+            verified=one.home.verified_words,
         )
     )
     for place in one.copies:
-        print(f"  {_state(place):<12} {_where(place)}, {_verified(place)}")
+        print(f"  {place.state_words:<12} {_where(place)}, {place.verified_words}")
     for place in one.aside:
         print(tr("  set aside    {where}", where=_where(place)))
 
@@ -140,27 +140,6 @@ def _where(place: Place) -> str:
     if not place.there:
         return tr("{path} on {label}, not there any more", path=path, label=label)
     return tr("{path} on {label}", path=path, label=label)
-
-
-def _state(place: Place) -> str:
-    if place.state is State.BEHIND:
-        return tr("{behind_files} behind", behind_files=place.seen.behind_files)
-    return place.state.words
-
-
-def _verified(place: Place) -> str:
-    seen = place.seen
-    if not seen.verified_at:
-        return tr("never verified")
-    on = day(seen.verified_at)
-    if seen.damaged:
-        return trn(
-            "verified {day}, {n} file damaged or missing",
-            "verified {day}, {n} files damaged or missing",
-            seen.damaged,
-            day=on,
-        )
-    return tr("verified {day}", day=on)
 
 
 # -- lists -----------------------------------------------------------------------------------------
@@ -175,7 +154,15 @@ def manifest(library: str, algorithm: str, as_json: bool) -> None:
     if algorithm:
         if algorithm not in list(Algorithm):
             known = ", ".join(a.value for a in Algorithm)
-            usage(f"--as takes one of {known}; {shown(algorithm)} is none.", as_json)
+            usage(
+                tr(
+                    "{option} accepts {join}; {role} is not one of them.",
+                    option="--as",
+                    join=known,
+                    role=shown(algorithm),
+                ),
+                as_json,
+            )
         for line in lines_of(workspace, root, Algorithm(algorithm), Control()):
             sys.stdout.buffer.write(line)
         return

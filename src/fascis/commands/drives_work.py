@@ -36,7 +36,7 @@ from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import shown
 from fascis.library.known.recognising import Recognition
-from fascis.library.known.shelves import OnShelf, Shelf, read_shelves
+from fascis.library.known.shelves import Shelf, read_shelves
 from fascis.words.figures import moment, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
@@ -274,29 +274,12 @@ def _object(shelf: Shelf) -> dict[str, Any]:
                 "library_id": s.library,
                 "name": shown(s.name),
                 "path": shown(str(s.root)),
-                "standing": _standing(s),
+                "standing": s.standing,
                 "verified": not (s.home or s.parked or s.says),
             }
             for s in shelf.standings
         ],
     }
-
-
-def _standing(s: OnShelf) -> str:
-    """What a library is there, for programs."""
-    if s.says:
-        return "new here" if s.offered else "another folder"  # for programs
-    if s.home:
-        return "home"
-    return "set aside" if s.parked else "copy"  # for programs
-
-
-def _standing_words(s: OnShelf) -> str:
-    if s.says:
-        return tr("new here") if s.offered else tr("another folder")
-    if s.home:
-        return tr("home")
-    return tr("set aside") if s.parked else tr("copy")
 
 
 def _tell(shelf: Shelf) -> None:
@@ -324,7 +307,7 @@ def _tell_one(shelf: Shelf) -> None:
     ):
         print(f"  {line}")
     for s in shelf.standings:
-        print(f"  {shown(s.name)} ({_standing_words(s)})  {shown(str(s.root))}")
+        print(f"  {shown(s.name)} ({s.standing_words})  {shown(str(s.root))}")
         if s.says:
             home = tr("here") if s.says.at_home else shown(s.says.identity.home.path)
             last = max((h.when for h in s.says.identity.history), default=None)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import partial
@@ -20,8 +19,8 @@ from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, in_lines, label, row, rule
 from fascis.desktop.kit.sentence import Piece, SentenceView
 from fascis.files.names import elided, shown
-from fascis.library.known.places import KnownPlaces, Place, State
-from fascis.words.figures import day, number
+from fascis.library.known.places import KnownPlaces, day_words
+from fascis.words.figures import number
 from fascis.words.speech import tr, trn
 
 # So many files are told one by one.
@@ -97,18 +96,18 @@ class CopiesPage:
             # Not "verified": each of them says below how sound it is.
             trn("{n} copy", "{n} copies", len(copies)) if copies else tr("There is no copy")
         )
-        panel.add_row(shown(known.home.label), tr("home"), verified_words(known.home))
+        panel.add_row(shown(known.home.label), tr("home"), known.home.verified_words)
         for place in known.copies:
             if place.seen.what == "originals":
                 panel.add_row(shown(place.label), tr("originals"), tr("still where they were"))
                 continue
-            panel.add(row(shown(place.label), state_words(place), verified_words(place)))
+            panel.add(row(shown(place.label), place.state_words, place.verified_words))
             if place.path in actions.update:
                 words = tr("Bring {label} up to date", label=shown(place.label))
                 panel.add(button(words, actions.update[place.path], link=True))
             panel.add(rule())
         for place in known.aside:
-            since = tr("since {day}", day=_day(place.seen.since)) if place.seen.since else ""
+            since = tr("since {day}", day=day_words(place.seen.since)) if place.seen.since else ""
             panel.add_row(shown(place.label), tr("set aside"), since)
         # The first of them is the main button.
         for where, repair in actions.repair[1:]:
@@ -294,36 +293,3 @@ class CopiesPage:
         first = self._choice.findChild(QRadioButton)
         if self._choice.isVisible() and first is not None:
             first.setFocus()
-
-
-def state_words(place: Place) -> str:
-    """How a copy stands to its home, in a word or two."""
-    if place.state is State.BEHIND:
-        return trn("{n} file behind", "{n} files behind", place.seen.behind_files)
-    if place.connected and not place.there:
-        return tr("not there")
-    return place.state.words
-
-
-def verified_words(place: Place) -> str:
-    """When a place was last verified, and how."""
-    seen = place.seen
-    if not seen.verified_at:
-        return tr("never verified")
-    when = _day(seen.verified_at)
-    if seen.damaged:
-        return trn(
-            "verified {day}: {n} file damaged or missing",
-            "verified {day}: {n} files damaged or missing",
-            seen.damaged,
-            day=when,
-        )
-    return tr("verified {day}", day=when)
-
-
-def _day(at: float | None) -> str:
-    if at is None:
-        return ""
-    if time.strftime("%Y%j", time.localtime(at)) == time.strftime("%Y%j"):
-        return tr("today")
-    return day(at)

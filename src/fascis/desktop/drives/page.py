@@ -115,15 +115,10 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
 
 def library_rows(shelf: Shelf) -> list[tuple[str, str, str]]:
     """``(name, size, what it is)`` of everything that stands on a drive. Pure."""
-    return [(shown(s.name), size(s.size) if s.summary else "", _what(s)) for s in shelf.standings]
-
-
-def _what(s: OnShelf) -> str:
-    if s.says:
-        return tr("new here") if s.offered else tr("another folder")
-    if s.parked:
-        return tr("set aside")
-    return tr("home") if s.home else tr("copy")
+    return [
+        (shown(s.name), size(s.size) if s.summary else "", s.standing_words)
+        for s in shelf.standings
+    ]
 
 
 def _whole(s: OnShelf) -> str:

@@ -376,7 +376,7 @@ class KeyJoin:
         return self._rows
 
 
-# -- writing again ----------------------------------------------------------------------------------
+# -- writing again --------------------------------------------------------------------------------
 
 
 def rewritten(path: Path, edits: Mapping[Cell, str]) -> None:

@@ -236,7 +236,7 @@ class XmlTables:
     def _has_rows_below(self, path: str) -> bool:
         return any(other.startswith(path + "/") for other in self._tables)
 
-    # -- writing again ------------------------------------------------------------------------------
+    # -- writing again ----------------------------------------------------------------------------
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
         """The document with some cells changed; every other byte as it was.

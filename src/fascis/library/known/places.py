@@ -6,12 +6,14 @@ drives are connected, and which folders are there.
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 
 from fascis.library.register import KnownLibrary, Looked, Register
-from fascis.words.speech import tr
+from fascis.words.figures import day
+from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 
@@ -74,6 +76,35 @@ class Place:
         if not self.there or self.seen.damaged:
             return State.DAMAGED
         return State(self.seen.state)
+
+    @property
+    def state_words(self) -> str:
+        """How it stands to its home, in a word or two."""
+        if self.state is State.BEHIND:
+            return trn("{n} file behind", "{n} files behind", self.seen.behind_files)
+        return tr("not there") if self.connected and not self.there else self.state.words
+
+    @property
+    def verified_words(self) -> str:
+        """When it was last verified, and what was found."""
+        if not self.seen.verified_at:
+            return tr("never verified")
+        when = day_words(self.seen.verified_at)
+        if self.seen.damaged:
+            return trn(
+                "verified {day}: {n} file damaged or missing",
+                "verified {day}: {n} files damaged or missing",
+                self.seen.damaged,
+                day=when,
+            )
+        return tr("verified {day}", day=when)
+
+
+def day_words(at: float) -> str:
+    """A day, of seconds since 1970; the present one by its own word."""
+    if time.strftime("%Y%j", time.localtime(at)) == time.strftime("%Y%j"):
+        return tr("today")
+    return day(at)
 
 
 _MONTH, _YEAR = 30 * 86400, 365 * 86400

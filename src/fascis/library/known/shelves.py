@@ -20,6 +20,7 @@ from fascis.library.known.places import KnownPlaces, State, known_places, remind
 from fascis.library.known.recognising import Recognised, Recognition
 from fascis.library.references.summary import Summary, parse_summary
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
+from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 # Seconds for which a drive counts as just come back.
@@ -75,6 +76,27 @@ class OnShelf:
     def size(self) -> int:
         """Bytes it takes on its drive."""
         return self.bytes or (self.summary.allocated if self.summary else 0)
+
+    @property
+    def standing(self) -> str:
+        """What of its library it is, for programs."""
+        if self.says:
+            return "new here" if self.offered else "another folder"  # for programs
+        if self.parked:
+            return "set aside"  # for programs
+        return "home" if self.home else "copy"
+
+    @property
+    def standing_words(self) -> str:
+        """The same for people."""
+        words = {
+            "new here": tr("new here"),
+            "another folder": tr("another folder"),
+            "set aside": tr("set aside"),
+            "home": tr("home"),
+            "copy": tr("copy"),
+        }
+        return words[self.standing]
 
     @property
     def library(self) -> str:
