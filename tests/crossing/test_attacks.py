@@ -106,7 +106,7 @@ def test_ten_thousand_touched_files_do_not_hide_a_timeline(bench, library):
     with closing(bench.workspace.drives.open(library)) as medium:
         found = compare(medium, [crossing.copies])
     assert found.changed == [b"zz.otio"] and len(found.appeared) == 10_050
-    with pytest.raises(Refused, match=r"zz\.otio was worked in"):
+    with pytest.raises(Refused, match=r"worked in zz\.otio"):
         crossing.release()
     assert len(contents(library)) == 10_061
 
@@ -135,7 +135,7 @@ def test_home_is_not_given_back_to_what_is_half_deleted(bench, library):
 def test_home_is_not_given_back_to_where_nothing_is(bench, library):
     crossing = switched(bench)
     library.rename(library.with_name("taken away"))
-    with pytest.raises(Refused, match="not at .* any more"):
+    with pytest.raises(Refused, match="no longer at "):
         crossing.undo()
     library.with_name("taken away").rename(library)
     (library / "notes.txt").unlink()

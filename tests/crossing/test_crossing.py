@@ -201,7 +201,7 @@ def test_where_no_copy_is_what_was_verified_nothing_is_released(bench, library):
     for path in crossing.places.target.rglob("*"):
         if path.is_file() and ".fascis" not in path.parts:
             path.write_bytes(b"something else")
-    with pytest.raises(Refused, match="on heron nothing is what was verified"):
+    with pytest.raises(Refused, match="Nothing in the copy on heron is as it was verified"):
         crossing.release()
     assert len(contents(library)) == 10 and crossing.state is State.SWITCHED
 

@@ -169,7 +169,7 @@ def test_taken_as_it_is_its_original_is_never_released(bench, damaged):
     crossing.take_damaged()
     assert crossing.run() is State.SETTLED
     assert contents(bench.egret / "The Weir") == contents(damaged)
-    assert any("its original stays" in m for _, _, m, _ in crossing.journal.attentions())
+    assert any("its original is kept" in m for _, _, m, _ in crossing.journal.attentions())
     crossing.switch()
     plan, record = deleting_now(crossing), crossing.release()
     assert (

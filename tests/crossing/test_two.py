@@ -148,7 +148,7 @@ def test_going_on_without_one(two, given_up, away):
         if p.name.startswith(".fascis-crossing")
     ]
     assert bool(there) is away  # what cannot be cleared is told of
-    assert any("could not be cleared" in m for _, _, m, _ in crossing.journal.attentions()) is away
+    assert any("could not be removed" in m for _, _, m, _ in crossing.journal.attentions()) is away
     crossing.switch()
     left = two.drives / names[1 - given_up]
     assert home_of(left).drive == f"uuid-{names[1 - given_up]}" and weigh(crossing).even
@@ -182,7 +182,7 @@ def test_giving_up_keeps_the_copy_that_is_whole(two):
     change(two, "egret", faults=[])
     two.again()
     crossing = find_crossing(two.workspace, crossing.id)
-    assert f"The complete copy at {two.heron / 'The Weir'} stays" in crossing.undo()
+    assert f"The complete copy at {two.heron / 'The Weir'} is kept" in crossing.undo()
     assert contents(two.heron / "The Weir") == contents(two.library)
     assert [p.name for p in two.egret.iterdir()] == ["stand-in.json"]
 

@@ -115,7 +115,7 @@ def test_a_settled_crossing_can_be_ended(known, open_window):
     window, hands = open_window(known)
     before = contents(known.library)
     window.go_to(1)
-    hands.press("End it")
+    hands.press("End here")
     hands.wait(lambda: window.conducting.crossings[0].state is State.UNDONE, "the end")
     assert contents(known.library) == before and contents(known.heron / "The Weir") == before
     assert known.workspace.register.library_at(known.library) is not None

@@ -93,7 +93,7 @@ def test_a_whole_relinking_by_keyboard_and_its_undo(weir, opened):
     before = contents(weir.library)
     assert {"6 lost", "5 found", " · 1 to decide"} <= set(words(window))
     assert [r.words for r in window.relink.ties.layout_.ribbons] == ["5 tied", "1 to decide"]
-    assert any("explains 5, none against it" in w for w in words(window))
+    assert any("explains 5, nothing against it" in w for w in words(window))
     assert "1 2 choose · 0 none of them · N next" in window._foot.text()
     hands.wait(lambda: all(t.has_picture for t in window.relink.tiles[1:3]), "pictures")
     right = next(n for n, t in enumerate(window.relink.tiles) if "Scans 2024" in t.lines)

@@ -182,7 +182,7 @@ def test_pause_go_on_and_stop(known, open_window):
     assert window.conducting.current.state is State.COPYING
     hands.press("Give up")
     hands.wait(lambda: hands.button("Keep it") is not None, "the question")
-    hands.press("Clear")
+    hands.press("Remove")
     hands.wait(lambda: window.conducting.current.state is State.UNDONE, "cleared")
     assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"] and len(
         contents(known.library)

@@ -133,7 +133,7 @@ def test_folders_move_and_everything_else_stays_row_for_row(catalog, tmp_path):
 @pytest.mark.parametrize(
     ("words", "sentence"),
     [("PRAGMA application_id=1", "not a photo catalog"), ("PRAGMA user_version=2", "newer version"),
-    ("DROP TABLE album", "table album is not"),
+    ("DROP TABLE album", "table album does not follow"),
      ("CREATE TRIGGER t AFTER UPDATE ON folder BEGIN DELETE FROM photo; END", "has a trigger"),
      ("DROP TABLE keyword; CREATE VIEW keyword AS SELECT 1 AS id, 'x' AS name", "has a view"),
      ("UPDATE photo SET file_name='../../etc/passwd' WHERE id=0", "photo 0 leads out"),

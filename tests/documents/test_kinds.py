@@ -261,7 +261,7 @@ def test_a_catalog_cannot_hold_a_name_that_is_no_text_and_says_so(tmp_path):
     kind = kind_named(b"x.fascat")
     source = a_catalog(NAMES, tmp_path)
     name = os.fsdecode(b"\xff.jpg")
-    with kind.open(source) as document, pytest.raises(NotUnderstood, match="no text"):
+    with kind.open(source) as document, pytest.raises(NotUnderstood, match="not valid text"):
         document.retargeted(
             lambda _number, r: change_to(r, name) if r.means is Means.BELOW else None
         )

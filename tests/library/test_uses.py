@@ -163,7 +163,7 @@ def test_what_is_no_media_is_never_followed(bench, home, tmp_path):
 
 @pytest.mark.parametrize(
     ("name", "content", "words"),
-    [("broken.otio", b'{"OTIO_SCHEMA": "Timeline.1", ', "no JSON at line 1"), ("deep.otio",
+    [("broken.otio", b'{"OTIO_SCHEMA": "Timeline.1", ', "not valid JSON at line 1"), ("deep.otio",
     b"[" * 100_000, "nested too deep"),
      ("evil.xspf", b'<!DOCTYPE x [<!ENTITY e "e">]><playlist xmlns="http://xspf.org/ns/0/"/>',
      "document type"),

@@ -311,7 +311,7 @@ def _sequence(object: dict[str, Any]) -> Sequence:
         ) // max(abs(step), 1)
     except (TypeError, ValueError, ZeroDivisionError, OverflowError, AttributeError) as error:
         raise NotUnderstood(
-            tr("An image sequence in it has frame numbers that are not numbers.")
+            tr("An image sequence in it has frame numbers that are not valid.")
         ) from error
     if not 0 <= frames <= _MOST_FRAMES or not 0 <= padding <= 64:
         raise NotUnderstood(
