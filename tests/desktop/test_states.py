@@ -2,6 +2,7 @@
 
 import os
 import stat
+from dataclasses import replace
 
 import pytest
 from PyQt6.QtCore import QPointF, Qt
@@ -14,7 +15,7 @@ from fascis.crossing.model.states import State
 from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import elide
 from fascis.desktop.kit.tasks import Coalescer
-from fascis.desktop.shelves.drawing import drive_words, short_flag, tooltip
+from fascis.desktop.shelves.drawing import drive_words, is_urgent, short_flag, tooltip
 from fascis.library.known.shelves import Shelf
 from tests.crossing.ways import settled, started
 from tests.desktop.test_window import panel_text
@@ -181,6 +182,9 @@ def test_a_drive_s_words(bench):
         drive_words(shelf).splitlines()[1] == "612\u00a0MB/s measured"
         and short_flag(shelf) == "0% full"
     )
+    assert not is_urgent(shelf)
+    for wrong in ({"free": drive.capacity // 100}, {"read_only": True}, {"errors": 1}):
+        assert is_urgent(Shelf(replace(drive, **wrong), "connected")), wrong
     bench.add_drive("heron", connected=False)
     bench.again()
     away = bench.workspace.drives.at(bench.heron)

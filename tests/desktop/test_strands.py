@@ -287,6 +287,22 @@ def test_filters_leave_exactly_what_they_say(weir):
         assert up == down[::-1] and sorted(up) == list(range(len(woven)))
 
 
+def test_what_is_missing_and_what_is_away_are_told_apart_by_more_than_words(weir):
+    away = f"{weir.drives}/heron/Sound/rain.wav"
+    write(weir.library / "timelines/Rain.otio", timeline(away))
+    weir.add_drive("heron", connected=False)
+    weir.again()
+    surveyed = survey_library(weir.workspace, weir.library)
+    woven = weave(surveyed, None, weir.workspace.drives)
+    lefts = lay_out(woven, 500, False).lefts
+    lost = {
+        end.missing: {STANDINGS[int(s)] for s in woven.standing[np.isin(woven.strand, end.strands)]}
+        for end in lefts
+        if end.quiet
+    }
+    assert lost == {True: {Standing.MISSING}, False: {Standing.AWAY}}
+
+
 def test_a_single_document_is_a_library_in_the_window_too(bench, open_window):
     document = write(bench.drives / "inside/Desktop/list.m3u8", b"a.jpg\n")
     write(document.parent / "a.jpg", picture("JPEG"))

@@ -128,6 +128,13 @@ def short_flag(shelf: Shelf) -> str:
     )
 
 
+def is_urgent(shelf: Shelf) -> bool:
+    """True where that one thing is more than how full it is, or it is nearly full."""
+    drive = shelf.drive
+    wrong = drive.twin_of or drive.errors or drive.read_only or shelf.character.backup
+    return bool(wrong) or drive.full >= NOTCH
+
+
 def block_words(standing: OnShelf, several: bool) -> str:
     """The second line of a block: how big it is.
 
@@ -252,7 +259,7 @@ class ShelfDrawing(QWidget):
         taken = painter.boundingRect(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
         painter.drawText(words, Qt.TextFlag.TextWordWrap, drive_words(shelf))
         if flag := short_flag(shelf):
-            urgent = not flag.endswith("full") or drive.full >= NOTCH
+            urgent = is_urgent(shelf)
             painter.setFont(theme.font(12, BOLD if urgent else NORMAL))
             painter.setPen(t.color("ink" if urgent else "muted"))
             painter.drawText(

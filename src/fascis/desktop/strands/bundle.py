@@ -296,7 +296,7 @@ class BundleView(QWidget):
             if end.quiet:
                 painter.setFont(theme.font(12, BOLD))
                 begin, _, right = self._x()
-                tone = t.color("missing_text" if "missing" in end.quiet else "away_text")
+                tone = t.color("missing_text" if end.missing else "away_text")
                 self._on_ground(
                     painter, QPointF(begin + (right - begin) * _STUB + 18, middle), end.quiet, tone
                 )

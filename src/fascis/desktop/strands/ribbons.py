@@ -25,7 +25,8 @@ UNUSED_WORDS = tr("Used by nothing")
 class End:
     """One place at a side: a folder at the left, a use at the right.
 
-    ``y`` to ``end`` are its pixels. ``part`` names what can be ticked there to a plan.
+    ``y`` to ``end`` are its pixels. ``part`` names what can be ticked there to a plan. ``missing``:
+    of what its quiet words tell, some is missing, and not only away.
     """
 
     words: str
@@ -36,6 +37,7 @@ class End:
     strands: tuple[int, ...] = ()
     part: str = ""
     ticked: bool = False
+    missing: bool = False
 
 
 @dataclass(slots=True)
@@ -292,7 +294,15 @@ def _place_left(
             at += ribbon.thick
         figure = size(left.bytes) if left.bytes else trn("{n} file", "{n} files", left.files)
         layout.lefts.append(
-            End(left.words, _lost_words(mine), figure, y, y + slot, tuple(left.strands))
+            End(
+                left.words,
+                _lost_words(mine),
+                figure,
+                y,
+                y + slot,
+                tuple(left.strands),
+                missing=any(r.standing is Standing.MISSING for r in mine),
+            )
         )
         y += slot + 2
     if layout.bars:
