@@ -11,8 +11,9 @@ import pytest
 
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
+from fascis.library.looking import seers, walking
 from fascis.library.looking.look import look
-from fascis.library.looking.walking import Walking
+from fascis.library.looking.seeing import Eyes
 from tests.commands.test_commands import fascis
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -90,13 +91,13 @@ def test_what_changed_is_seen_and_what_did_not_is_remembered(bench, home, monkey
         os.utime(path, (1_000_000_000, 1_000_000_000))
     first = look(bench.workspace, [home])
     listed = []
-    see = Walking._see
+    see = Eyes._see
 
     def seeing(self, path, mtime_ns):
         listed.append(path)
         return see(self, path, mtime_ns)
 
-    monkeypatch.setattr(Walking, "_see", seeing)
+    monkeypatch.setattr(Eyes, "_see", seeing)
     again = look(bench.workspace, [home])
     # The home itself was made just now: it may have changed again within the same moment.
     assert listed == [bytes(home)] and again.files == first.files
@@ -105,18 +106,84 @@ def test_what_changed_is_seen_and_what_did_not_is_remembered(bench, home, monkey
     assert after.files == first.files + 2
 
 
+@pytest.fixture
+def helped(home, monkeypatch):
+    """A home of so many folders that helpers are started, at once."""
+    monkeypatch.setattr(seers, "_SECONDS", 0.0)
+    monkeypatch.setattr(seers, "BATCH", 3)
+    monkeypatch.setattr(walking, "BATCH", 3)
+    monkeypatch.setattr(seers, "helper_count", lambda: 2)
+    for n in range(12):
+        film(home, f"Weir {n}", random.Random(n))
+        program(home, random.Random(100 + n))
+    return home
+
+
+def as_told(looked):
+    one = [(x.root, x.files, x.size, x.room, x.last_change_ns) for x in looked.libraries]
+    return sorted(one), looked.files, looked.big, looked.not_permitted
+
+
+def test_helpers_see_what_one_process_sees(bench, helped, monkeypatch):
+    started = []
+    real = seers.Helper
+    monkeypatch.setattr(seers, "Helper", lambda module: started.append(module) or real(module))
+    with_helpers = as_told(look(bench.workspace, [helped]))
+    assert len(started) == 2
+    monkeypatch.setattr(seers, "helper_count", lambda: 1)
+    (bench.workspace.private.parent / "looked.sqlite").unlink()
+    assert as_told(look(bench.workspace, [helped])) == with_helpers
+    assert len(with_helpers[0]) == 12
+
+
+@pytest.mark.parametrize("after", [0, 1, 5])
+def test_what_a_helper_was_to_see_when_it_died_is_seen_all_the_same(
+    bench, helped, monkeypatch, after
+):
+    taken = []
+    take = seers.Helper.take
+
+    def dying(self, control):
+        taken.append(1)
+        if len(taken) > after:
+            self._process.kill()
+            self._process.wait()
+        return take(self, control)
+
+    monkeypatch.setattr(seers.Helper, "take", dying)
+    looked = look(bench.workspace, [helped])
+    assert len(taken) > after
+    assert {one.root.name for one in looked.libraries} == {f"Weir {n}" for n in range(12)}
+    assert looked.files == sum(p.is_file() for p in helped.rglob("*"))
+
+
+def test_stopped_while_helpers_look_it_ends_and_so_do_they(bench, helped, monkeypatch):
+    control, made = Control(), []
+    real = seers.Helper
+
+    def starting(module):
+        made.append(real(module))
+        control.stop()
+        return made[-1]
+
+    monkeypatch.setattr(seers, "Helper", starting)
+    with pytest.raises(Cancelled):
+        look(bench.workspace, [helped], control)
+    assert made and all(h._process.poll() is not None for h in made)
+
+
 def test_what_may_not_be_listed_is_told(bench, home, monkeypatch):
     film(home, "Weir", random.Random(8))
     closed = home / "Film locked"
     closed.mkdir()
-    see = Walking._see
+    see = Eyes._see
 
     def refusing(self, path, mtime_ns):
         if path == bytes(closed):
             raise PermissionError(13, "no")
         return see(self, path, mtime_ns)
 
-    monkeypatch.setattr(Walking, "_see", refusing)
+    monkeypatch.setattr(Eyes, "_see", refusing)
     looked = look(bench.workspace, [home])
     assert looked.not_permitted == [bytes(closed)] and len(looked.libraries) == 1
 

@@ -14,7 +14,7 @@ from fascis.files.names import shown
 from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, Weight, usual_folders
 from fascis.library.looking.look import look as look_at
-from fascis.library.looking.walking import TYPES
+from fascis.library.looking.seeing import TYPES
 from fascis.words.figures import number, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment

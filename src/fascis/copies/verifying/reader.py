@@ -11,7 +11,7 @@ from contextlib import ExitStack, suppress
 from typing import Any, NamedTuple, Self
 
 from fascis.copies.verifying.records import File, Place
-from fascis.crossing.copying.helpers import Helpers, helper_count
+from fascis.crossing.copying.helpers import Helpers
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.model.small import SMALL_FILE
@@ -20,6 +20,7 @@ from fascis.files.control import Control
 from fascis.files.digests import Algorithm
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
+from fascis.files.own.helper import helper_count
 
 # Read between two looks at the drive's counter; of small files, which go to helpers, more.
 BATCH_FILES, BATCH_BYTES = 256, 256 << 20

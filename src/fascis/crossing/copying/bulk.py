@@ -19,7 +19,7 @@ from operator import itemgetter
 from typing import Any
 
 from fascis.crossing.copying.file import flush
-from fascis.crossing.copying.helpers import Helpers, helper_count
+from fascis.crossing.copying.helpers import Helpers
 from fascis.crossing.copying.pipeline import ended_in_time, gathered, in_pipeline
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.copying.sides import Ends
@@ -27,6 +27,7 @@ from fascis.crossing.journal.copies import Copies, SmallCopy, SmallFile
 from fascis.crossing.model.events import Advanced, Report
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
+from fascis.files.own.helper import helper_count
 
 Rows = list[tuple[Any, ...]]
 # Fewer are not worth the start of helpers.

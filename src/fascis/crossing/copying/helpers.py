@@ -10,26 +10,14 @@ run ends, and a resume makes them anew. Nothing waits for a helper that hangs.
 
 from __future__ import annotations
 
-import logging
-import marshal
-import os
 import queue
-import select
-import socket
-import subprocess
-import sys
-from multiprocessing.connection import Connection
 from typing import Any
 
 from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, told
+from fascis.files.own.helper import LOOK_SECONDS, Helper, HelperEnded
 from fascis.words.speech import tr
 
-_LOG = logging.getLogger(__name__)
-
-MOST = 4
-# How long a stop waits at most to be noticed.
-_LOOK_SECONDS = 0.1
 # For a helper that was ended; one that hangs in a drive ends with that.
 _END_SECONDS = 0.5
 _ENDED = tr(
@@ -80,7 +68,7 @@ class Helpers:
     def _next(self, control: Control) -> _Helper:
         while not self._failed:
             try:
-                free = self._free.get(timeout=_LOOK_SECONDS)
+                free = self._free.get(timeout=LOOK_SECONDS)
             except queue.Empty:
                 if control.stopped:
                     control.checkpoint()
@@ -99,46 +87,14 @@ class Helpers:
             helper.wait(_END_SECONDS)
 
 
-class _Helper:
+class _Helper(Helper):
     def __init__(self, source: int, destination: int) -> None:
-        ours, theirs = socket.socketpair()
-        with theirs:
-            handles = (theirs.fileno(), source, destination)
-            self._process = subprocess.Popen(
-                # -P: no module is taken from the folder that the person happens to be in.
-                [sys.executable, "-P", "-m", "fascis.crossing.copying.quick", *map(str, handles)],
-                pass_fds=handles,
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL,
-            )
-        self._connection = Connection(ours.detach())
-        self._answers = select.poll()
-        self._answers.register(self._connection.fileno(), select.POLLIN)
+        super().__init__("fascis.crossing.copying.quick", source, destination)
 
     def do(self, job: tuple[Any, ...], control: Control) -> tuple[str, Any]:
         try:
-            self._connection.send_bytes(marshal.dumps(job))
-            while not self._answers.poll(1000 * _LOOK_SECONDS):
-                if control.stopped:
-                    control.checkpoint()
-            answer: tuple[str, Any] = marshal.loads(self._connection.recv_bytes())
-        except (OSError, EOFError) as error:
-            _LOG.info("a helper ended: %s", self._process.poll())
+            self.give(job)
+            answer: tuple[str, Any] = self.take(control)
+        except HelperEnded as error:
             raise EnvironmentTrouble(_ENDED) from error
         return answer
-
-    def end(self) -> None:
-        self._connection.close()
-        self._process.kill()
-
-    def wait(self, seconds: float) -> None:
-        try:
-            self._process.wait(seconds)
-        except subprocess.TimeoutExpired:
-            # It hangs in a drive: the kernel ends it when that answers, or is taken away.
-            return
-
-
-def helper_count() -> int:
-    """How many helpers are worth having: one for each core, and not more than a drive needs."""
-    return min(MOST, len(os.sched_getaffinity(0)))

@@ -22,7 +22,7 @@ from fascis.files.names import parent, shown
 from fascis.files.times import whole
 from fascis.library.looking.finding import Found
 from fascis.library.looking.look import LibraryFound, Looked, look, usual_folders
-from fascis.library.looking.walking import TYPES
+from fascis.library.looking.seeing import TYPES
 from fascis.words.figures import day, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace

@@ -21,7 +21,7 @@ from fascis.drives.connected import Drives
 from fascis.files.errors import FascisError
 from fascis.files.names import parent
 from fascis.library.identity import parse_identity
-from fascis.library.looking.walking import Seen
+from fascis.library.looking.seeing import Seen
 from fascis.library.references.reading import PathSource
 from fascis.library.references.unknown import Names, recognised
 from fascis.library.roles import is_media

@@ -12,7 +12,8 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import parent
 from fascis.library.looking.finding import Finding, Found, merged
 from fascis.library.looking.remembered import Remembered
-from fascis.library.looking.walking import TYPES, Seen, Walking
+from fascis.library.looking.seeing import TYPES, Seen
+from fascis.library.looking.walking import Walking
 from fascis.workspace import Workspace
 
 _MOST_FOLDERS, _MOST_FILES = 200, 100
@@ -124,7 +125,7 @@ def look(
     """
     begun = time.monotonic()
     remembered = Remembered(workspace.private.parent / "looked.sqlite")
-    walking = Walking(remembered.find, control)
+    walking = Walking(remembered.time_of, remembered.find, control)
     every: dict[bytes, Seen] = {}
     roots = _apart([os.path.realpath(bytes(f)) for f in folders])
     finding = Finding(

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from fascis.files.disk.door import delete_state
 from fascis.files.own.private import make_private
-from fascis.library.looking.walking import Seen
+from fascis.library.looking.seeing import Seen
 
 VERSION = 2
 _SCHEMA = f"""
@@ -45,13 +45,16 @@ class Remembered:
         except sqlite3.Error:
             self._known = {}
 
-    def find(self, path: bytes, mtime_ns: int) -> Seen | None:
-        """A folder as it was seen, if nothing came into it or went since."""
+    def time_of(self, path: bytes) -> int:
+        """The time in ns that a folder has if nothing came into it or went since; -1 for none."""
         known = self._known.get(path)
-        if known is None or known[0] != mtime_ns or mtime_ns / 1e9 > known[1] - _SECONDS:
-            return None
+        return known[0] if known and known[0] / 1e9 <= known[1] - _SECONDS else -1
+
+    def find(self, path: bytes) -> Seen | None:
+        """A folder as it was seen; None where that cannot be read any more."""
+        mtime_ns, _, said = self._known[path]
         try:
-            return Seen.from_json(path, mtime_ns, json.loads(known[2]))
+            return Seen.from_json(path, mtime_ns, json.loads(said))
         except (ValueError, TypeError, KeyError):
             return None
 
