@@ -20,7 +20,7 @@ from fascis.files.errors import Refused
 from fascis.library.open_files import Openers
 from fascis.library.roles import Role
 from tests.crossing.test_copying import writer
-from tests.crossing.ways import codes, plan_of, settled
+from tests.crossing.ways import codes, plan_of, settled, started
 from tests.judge import contents
 
 
@@ -277,6 +277,19 @@ def test_a_folder_that_cannot_be_looked_into_stops(bench, library):
     plan = plan_of(bench)
     (library / "media").chmod(0o755)
     assert codes(plan)["library-unreadable"] == "stops"
+
+
+def test_where_a_crossing_under_way_will_put_its_library_nothing_else_is_put(bench, library):
+    """A second start of the same crossing copies nothing twice, and neither does a namesake."""
+    first = started(bench)
+    again = plan_of(bench)
+    assert codes(again)["destination-exists"] == "stops"
+    with pytest.raises(Refused, match=first.id):
+        Crossing.start(bench.workspace, again, decided=True)
+    assert "destination-exists" not in codes(plan_of(bench, name="The Weir, again"))
+    first.undo()
+    first.close()
+    assert "destination-exists" not in codes(plan_of(bench))
 
 
 def test_totals_follow_what_is_left_out(bench, library):

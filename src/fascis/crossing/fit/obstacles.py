@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from fascis.crossing.journal.glance import promised
+from fascis.crossing.journal.glance import promised, spoken_for
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.problems import Problem
 from fascis.drives.care.character import look_at_character
@@ -620,6 +620,17 @@ def _target(around: Surroundings, destination: Path, name: str, identity: Identi
             Code.DESTINATION_EXISTS,
             tr("{target} already exists, and is not changed.", target=shown(str(target))),
             tr("Give the library another name there."),
+        )
+    elif ahead := spoken_for(around.workspace.crossings, target):
+        around.add(
+            Code.DESTINATION_EXISTS,
+            tr(
+                "A crossing that has not arrived yet ({crossing}) will put its library at "
+                "{target}.",
+                crossing=ahead,
+                target=shown(str(target)),
+            ),
+            tr("Continue that one, give it up, or give this library another name there."),
         )
     if identity is None:
         return

@@ -55,6 +55,30 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
             yield destination.drive.uuid, joined(*row)
 
 
+def spoken_for(folder: Path, place: Path) -> str | None:
+    """The id of a crossing that has not arrived yet and will put a library at a path; or None."""
+    for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
+        try:
+            with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
+                meta = dict(
+                    db.execute(
+                        "SELECT key, value FROM meta WHERE key IN ('plan', 'state') "
+                        "OR key LIKE 'state.%'"
+                    )
+                )
+        except UNREADABLE:
+            # Damaged, or of another version: it cannot go on.
+            continue
+        header = parse_header(meta.get("plan"))
+        if header is None or State(meta.get("state", "refused")) not in UNFINISHED:
+            continue
+        for number, goal in enumerate(header.destinations):
+            given_up = meta.get(f"state.{number}") == State.UNDONE
+            if not given_up and not goal.stands and Path(goal.path) / goal.name == place:
+                return path.stem
+    return None
+
+
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
     """``(library's name, path)`` of what an unfinished crossing has not verified yet.
 
