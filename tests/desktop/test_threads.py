@@ -5,12 +5,15 @@ import threading
 import time
 
 import pytest
-from PyQt6.QtCore import QTimer
+from PyQt6 import sip
+from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtTest import QTest
 
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.model.states import State
 from fascis.desktop.crossings import steps
 from fascis.desktop.crossings.seen import read_seen
+from fascis.desktop.kit.tasks import Task, post
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from tests.crossing.ways import settled, started, switched
 from tests.desktop.test_window import Key, panel_text, press
@@ -224,3 +227,29 @@ def test_a_library_that_went_away_under_its_plan_does_not_start(known, open_wind
         and len(contents(known.library.with_name("elsewhere"))) == 10
     )
     assert [p.name for p in known.heron.iterdir()] == ["stand-in.json"]
+
+
+def test_tasks_that_end_while_their_window_is_deleted_call_nobody(qtbot):
+    """What another thread speaks to is never deleted: that brought the program down."""
+    called = []
+    for n in range(300):
+        parent = QObject()
+        Task(lambda n=n: n, called.append, parent)
+        if n % 3:
+            sip.delete(parent)
+        else:
+            qtbot.waitUntil(lambda n=n: n in called, timeout=5000)
+    QTest.qWait(100)
+    assert called == list(range(0, 300, 3))
+
+
+def test_a_letter_from_a_thread_is_read_in_the_window_s(qtbot):
+    owner, read = QObject(), []
+    Task(lambda: None, lambda _: None, owner)
+    writing = threading.Thread(
+        target=lambda: post(owner, lambda: read.append(threading.current_thread()))
+    )
+    writing.start()
+    writing.join()
+    assert read == []
+    qtbot.waitUntil(lambda: read == [threading.main_thread()], timeout=5000)

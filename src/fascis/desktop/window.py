@@ -16,7 +16,6 @@ from PyQt6.QtCore import (
     QSocketNotifier,
     Qt,
     QTimer,
-    pyqtSignal,
 )
 from PyQt6.QtGui import QAction, QCloseEvent, QGuiApplication, QKeyEvent, QKeySequence, QShortcut
 from PyQt6.QtPrintSupport import QPrintDialog, QPrinter
@@ -53,7 +52,7 @@ from fascis.desktop.kit import tasks, theme
 from fascis.desktop.kit.mark import mark_icon
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import ElidedLabel, button, clear, label, tip
-from fascis.desktop.kit.tasks import Task
+from fascis.desktop.kit.tasks import Task, post
 from fascis.desktop.look.controller import Looking
 from fascis.desktop.look.view import FOOT as LOOK_FOOT
 from fascis.desktop.look.view import LookView
@@ -110,11 +109,6 @@ class Window(QMainWindow):
     Start-up order: views, controllers, connections, watches, the first look at the shelves, the
     offer to go on.
     """
-
-    # From a thread: something changed about drives.
-    heard = pyqtSignal()
-    # From any thread: something happened that nobody expected.
-    startled = pyqtSignal(str)
 
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
         super().__init__()
@@ -358,10 +352,8 @@ class Window(QMainWindow):
         Task(self._stand_in_files, self._watch_stand_ins, self)
         self._stand_ins.fileChanged.connect(lambda _: self._look_soon())
         self._stand_ins.directoryChanged.connect(lambda _: self._look_soon())
-        self.heard.connect(self._look_soon)
-        self.startled.connect(self._startled)
         self._news: News | None = None
-        Task(lambda: News(self.heard.emit), self._listens, self)
+        Task(lambda: News(lambda: post(self, self._look_soon)), self._listens, self)
 
     def take_unexpected(self, error: BaseException) -> None:
         """What no step expected, from any thread: kept for a report and told.
@@ -370,7 +362,7 @@ class Window(QMainWindow):
         """
         if isinstance(error, Exception) and not isinstance(error, FascisError):
             error = told_unexpected(error, self.workspace.state)
-        self.startled.emit(str(error))
+        post(self, partial(self._startled, str(error)))
 
     def _startled(self, words: str) -> None:
         self.panel.show_error(

@@ -7,9 +7,11 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
+from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
+from PyQt6 import sip
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.model.events import Advanced, Event
@@ -20,18 +22,45 @@ from fascis.files.own.unexpected import told_unexpected
 reports: Path | None = None
 
 
-class Task(QObject):
-    """One long task in a thread of its own; ``done`` carries its outcome or its exception."""
+class _Letters(QObject):
+    """Carries calls from any thread into the window's."""
 
-    done = pyqtSignal(object)
+    posted = pyqtSignal(object, object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.posted.connect(self._open)
+
+    def _open(self, owner: QObject, call: Callable[[], object]) -> None:
+        if not sip.isdeleted(owner):
+            call()
+
+
+@cache
+def _letters() -> _Letters:
+    # Nobody's child, and never deleted: a thread may speak to it while a window is being closed,
+    # and what is deleted while another thread speaks to it brings the program down.
+    return _Letters()
+
+
+def post(owner: QObject, call: Callable[[], object]) -> None:
+    """Has something called in the window's thread, from any thread.
+
+    Nothing is called when ``owner`` is gone by then.
+    """
+    _letters().posted.emit(owner, call)
+
+
+class Task(QObject):
+    """One long task in a thread of its own; ``then`` is given its outcome or its exception."""
 
     def __init__(
         self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject
     ) -> None:
         super().__init__(parent)
+        # Made in the window's thread, whose letters they are.
+        _letters()
         self._work, self._then = work, then
-        # A method of this object: the connection ends with it, when a window closes.
-        self.done.connect(self._end)
         self.thread_ = threading.Thread(target=self._run, daemon=True)
         self.thread_.start()
 
@@ -48,11 +77,7 @@ class Task(QObject):
             outcome = told_unexpected(error, reports) if reports else error
         except BaseException as error:
             outcome = error
-        try:
-            self.done.emit(outcome)
-        except RuntimeError:
-            # The window was closed meanwhile.
-            return
+        post(self, partial(self._end, outcome))
 
 
 class Coalescer(QObject):

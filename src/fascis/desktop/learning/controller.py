@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do
-from fascis.desktop.kit.tasks import Task
+from fascis.desktop.kit.tasks import Task, post
 from fascis.desktop.learning.page import LearningActions, LearningPage, ToRead
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
@@ -37,7 +38,6 @@ class Learning(QObject):
     confirmed = pyqtSignal(object)
     # It is known what could be read in this library.
     proposed = pyqtSignal(object)
-    _stepped = pyqtSignal(int, str)
 
     def __init__(self, workspace: Workspace, panel: SidePanel, back: Do, parent: QObject) -> None:
         super().__init__(parent)
@@ -52,7 +52,6 @@ class Learning(QObject):
         self._changed = False
         # How many documents of a library a person could say yes to.
         self.asks: dict[Path, int] = {}
-        self._stepped.connect(self._show_step)
         self._name = ""
         self._alone = False
 
@@ -109,7 +108,7 @@ class Learning(QObject):
     def _steps(self) -> Step:
         """What says in the panel what is being done, from any thread."""
         turn = self._turn + 1
-        return lambda step, _number: self._stepped.emit(turn, step)
+        return lambda step, _number: post(self, partial(self._show_step, turn, step))
 
     def _show_step(self, turn: int, step: str) -> None:
         if turn == self._turn and self.open:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label
-from fascis.desktop.kit.tasks import Task
+from fascis.desktop.kit.tasks import Task, post
 from fascis.desktop.look.bands import Block
 from fascis.desktop.look.view import LookView
 from fascis.files.codes import Severity
@@ -40,7 +41,6 @@ class Looking(QObject):
     alone = pyqtSignal(object)
     # Several libraries were found in what was given: they are to be seen.
     several = pyqtSignal()
-    _told = pyqtSignal(int, int, object)
 
     def __init__(
         self,
@@ -62,7 +62,6 @@ class Looking(QObject):
         self._looked: Looked | None = None
         self._block: Block | None = None
         self.running = False
-        self._told.connect(self._so_far)
         view.chosen.connect(self._chosen)
         view.ticked.connect(self._show)
 
@@ -73,7 +72,8 @@ class Looking(QObject):
         self._panel.show_busy(tr("Looking"), tr("Nothing is written there."), self._cancel)
 
         def tell(files: int, found: list[Found]) -> None:
-            self._told.emit(turn, files, sorted({one.root for one in found}))
+            roots = sorted({one.root for one in found})
+            post(self, partial(self._so_far, turn, files, roots))
 
         def work() -> Looked:
             where = folders or usual_folders(self._workspace)

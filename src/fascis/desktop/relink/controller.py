@@ -9,6 +9,7 @@ import os
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
 from fascis.crossing.status.queue import crossed_away
 from fascis.crossing.status.taken import Taken, taken_away
-from fascis.desktop.kit.tasks import Task
+from fascis.desktop.kit.tasks import Task, post
 from fascis.desktop.relink.ties import Group, groups_before, groups_of, summary
 from fascis.drives.model import Drive
 from fascis.files.control import Control
@@ -61,8 +62,6 @@ class Relinks(QObject):
     """Knows what one library lost, and what a person said about it. Views ask and show."""
 
     changed = pyqtSignal()
-    # From a task: what is lost, by folder.
-    _lost_known = pyqtSignal(int, object)
     # Files seen in the folder that is looked in.
     progress = pyqtSignal(int)
     # Ties for the copy that a crossing makes.
@@ -80,7 +79,6 @@ class Relinks(QObject):
         self._soon.setSingleShot(True)
         self._soon.setInterval(_SOON)
         self._soon.timeout.connect(self._match)
-        self._lost_known.connect(self._draw_before)
         self._begun = 0
         self._clear(None)
 
@@ -145,7 +143,7 @@ class Relinks(QObject):
             surveyed = known or survey_library(self.workspace, root, None, control)
             if not surveyed.survey.folders:
                 raise FascisError(surveyed.problems[0].sentence)
-            self._lost_known.emit(turn, groups_before(lost_of(surveyed.uses)))
+            post(self, partial(self._draw_before, turn, groups_before(lost_of(surveyed.uses))))
             at = self.workspace.register.library_at(root) if literal else None
             key = at.id if at else remember(self.workspace, surveyed)
             relinking = surveyed.relinking(self.workspace, control)
@@ -228,11 +226,7 @@ class Relinks(QObject):
         def report(files: int) -> None:
             if time.monotonic() - last[0] > _OFTEN:
                 last[0] = time.monotonic()
-                try:
-                    self.progress.emit(files)
-                except RuntimeError:
-                    # The window was closed meanwhile.
-                    control.stop()
+                post(self, partial(self.progress.emit, files))
 
         Task(lambda: look(wanted, report, control), lambda o: self._looked(turn, wanted, o), self)
 
