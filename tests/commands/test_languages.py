@@ -1,5 +1,9 @@
 """The command line in another language: sentences change, and nothing that a program reads."""
 
+import os
+import subprocess
+import sys
+
 import pytest
 
 from tests.commands.test_commands import fascis
@@ -78,3 +82,24 @@ def test_a_wrong_call_is_told_in_the_persons_language(bench):
     assert status == 2
     assert "Es gibt keinen Ordner" in told
     assert "There is no" not in told
+
+
+def test_help_and_wrong_calls_are_in_the_persons_language(bench):
+    helped = subprocess.run(
+        [sys.executable, "-m", "fascis", "relocate", "--help"],
+        env={**os.environ, "LC_ALL": "de_DE.UTF-8", "COLUMNS": "100"},
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
+    assert helped.startswith("Aufruf:") and "Diese Hilfe zeigen." in helped
+    for english in ("Usage", "Options:", "Arguments", "Show this", "default", "required"):
+        assert english not in helped, english
+    for typed, said in (
+        (("relocate",), "LIBRARY fehlt."),
+        (("drives", "--foldr"), "Die Option --foldr gibt es nicht. Ähnlich: --folder"),
+        (("release", "x", "--never"), "Die Option --never gibt es nicht."),
+        (("nonsense",), "Den Befehl 'nonsense' gibt es nicht."),
+    ):
+        status, _, told = fascis(bench, *typed, LC_ALL="de_DE.UTF-8")
+        assert status == 2 and told.startswith(("Ungültiger Aufruf", said)) and said in told

@@ -15,12 +15,14 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import typer  # noqa: E402
 
+from fascis.commands.grammar import App, Group  # noqa: E402
 from fascis.words.speech import tr  # noqa: E402
 
 _LOG = logging.getLogger(__name__)
 
-app = typer.Typer(
+app = App(
     name="fascis",
+    cls=Group,
     add_completion=False,
     no_args_is_help=False,
     pretty_exceptions_enable=False,

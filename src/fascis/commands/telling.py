@@ -15,6 +15,7 @@ from typing import Any, NoReturn
 import typer
 from typer.exceptions import TyperException
 
+from fascis.commands.grammar import in_words
 from fascis.files.errors import Cancelled, FascisError
 from fascis.words.speech import tr
 
@@ -59,7 +60,7 @@ def usage_errors(arguments: list[str]) -> Iterator[None]:
     try:
         yield
     except TyperException as error:
-        usage(error.format_message(), as_json)
+        usage(in_words(error), as_json)
     except typer.Exit as done:
         raise SystemExit(done.exit_code) from None
     except Cancelled as error:
