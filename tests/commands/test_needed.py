@@ -124,7 +124,7 @@ def test_nothing_is_listed_while_the_copies_cannot_be_looked_at(bench, studio):
 def test_nothing_is_listed_of_what_has_not_arrived(bench, studio):
     _, said, _ = cross(bench, studio, "--only", "Autumn", "--later")
     status, refused, err = fascis(bench, "release", said["crossing"], "--list", "--json")
-    assert (status, refused["state"]) == (3, "refused") and "nothing can be deleted now" in err
+    assert (status, refused["state"]) == (3, "refused") and "Nothing can be deleted now" in err
     assert fascis(bench, "release", "none", "--list")[0] == 3
 
 

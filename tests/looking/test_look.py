@@ -233,3 +233,20 @@ def test_a_database_that_is_read_already_is_found_too(bench, home):
     assert fascis(bench, "learn", root / "scans.db", "--confirm", "--json")[0] == 0
     bench.workspace.use_readings()
     assert found(bench, home) == {root}
+
+
+def test_where_one_helper_starts_and_the_next_cannot_the_first_is_used_and_ended(
+    bench, helped, monkeypatch
+):
+    made, real = [], seers.Helper
+
+    def starting(module):
+        if made:
+            raise OSError(11, "no more processes")
+        made.append(real(module))
+        return made[0]
+
+    monkeypatch.setattr(seers, "Helper", starting)
+    looked = look(bench.workspace, [helped])
+    assert looked.files == sum(p.is_file() for p in helped.rglob("*"))
+    assert made[0]._process.poll() is not None

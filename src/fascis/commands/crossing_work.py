@@ -649,9 +649,9 @@ def resume(
     if found.finished:
         say(
             tr(
-                "Crossing {id} has nothing left to do; it is {value}.",
+                "Crossing {id} has nothing left to do; its state: {value}.",
                 id=found.id,
-                value=found.state.value,
+                value=found.state.words,
             )
         )
     if take_damaged:

@@ -128,8 +128,9 @@ def way_of(crossing: Crossing, now: Path | None = None) -> WayBack:
         raise Refused(
             Code.WRONG_STATE,
             tr(
-                "The crossing is {value}: the library is still at {source}. Nothing was changed.",
-                value=crossing.state.value,
+                "State of the crossing: {value}. The library is still at {source}. Nothing was "
+                "changed.",
+                value=crossing.state.words,
                 source=shown(str(places.source)),
             ),
         )

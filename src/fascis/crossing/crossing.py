@@ -302,7 +302,7 @@ class Crossing:
         return receipt_json(record), receipt_html(record)
 
     def rewrite_receipt(self) -> None:
-        """Writes the receipt again into every copy."""
+        """Writes the present receipt into every copy."""
         for destination in self.demanded:
             destination.write_receipt(self._receipts)
 

@@ -421,7 +421,7 @@ class Destination:
             )
 
     def write_receipt(self, receipts: Receipts) -> None:
-        """Writes the receipt again into the copy.
+        """Writes the present receipt into the copy.
 
         Where that cannot be done, it is told, and the journal still has it all. In a folder that is
         no library none is left.

@@ -1,4 +1,4 @@
-"""Writing documents and links of a copy again, so that they lead to the new places.
+"""Rewriting documents and links of a copy, so that they lead to the new places.
 
 The bytes before are kept as they were.
 
@@ -70,7 +70,7 @@ def why_carried(copies: Copies, wrong: Sequence[str]) -> list[str]:
 
 
 class Rewriting:
-    """Writes documents and links of one destination again.
+    """Rewrites documents and links of one destination.
 
     May be called again after any interruption.
     """
@@ -100,7 +100,7 @@ class Rewriting:
     # -- documents ---------------------------------------------------------------------------------
 
     def documents(self, medium: Medium, root: bytes, only: frozenset[int] | None = None) -> None:
-        """Writes every document below ``root`` again whose targets change.
+        """Rewrites every document below ``root`` whose targets change.
 
         Args:
             only: these entries, no others. What of them was moved on from ``root`` already is left
@@ -126,7 +126,7 @@ class Rewriting:
             self._copies.put(CARRIED, carried)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
-        """Writes one document again. Its journals are then part of it, and kept as they were."""
+        """Rewrites one document. Its journals are then part of it, and kept as they were."""
         with MediumSource(medium, self._as_copied(root, item), self._cache) as source:
             kind = kind_of(item.place, source.head())
             if kind is None:
@@ -195,7 +195,7 @@ class Rewriting:
         return Change(os.fsdecode(whole))
 
     def _title(self, item: Item) -> str | None:
-        """What a document that is the library calls itself, where the person named it again."""
+        """What a document that is the library calls itself, where it gets another name."""
         header = self._places.header
         own = bool(header.named) and os.fsdecode(item.place) == header.document
         return header.name if own else None

@@ -5,7 +5,7 @@ is started when there is work for it, is handed the two folders as open handles,
 time (:mod:`fascis.crossing.copying.quick`), and is ended with the run.
 
 A helper that dies, or hangs in a drive, is a fault like others: the job's files are not copied, the
-run ends, and a resume makes them anew. Nothing waits for a helper that hangs.
+run ends, and a resume copies them. Nothing waits for a helper that hangs.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Writing one of Fascis's own files, or what it wrote again, into a place of this crossing.
+"""Writing one of Fascis's own files, or what it rewrote, into a place of this crossing.
 
 Read back before it counts.
 """
@@ -73,7 +73,7 @@ class Like:
 def put(
     medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
 ) -> tuple[CopySeen, bytes]:
-    """Writes a file again into the staged library and reads it back.
+    """Writes one of them into the staged library and reads it back.
 
     Gives how it looks, and the digest.
 

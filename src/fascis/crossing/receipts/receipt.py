@@ -250,7 +250,8 @@ def _of_roles(said: dict[str, Any]) -> str:
         "{n} file ({roles}), {size}",
         "{n} files ({roles}), {size}",
         said["files"],
-        roles=", ".join(Role(role).words for role in said["roles"]),
+        # A receipt that travelled may name a role that is not known here.
+        roles=", ".join(Role(r).words if r in set(Role) else r for r in said["roles"]),
         size=size(said["bytes"]),
     )
 

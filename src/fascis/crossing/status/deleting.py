@@ -139,7 +139,10 @@ def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
     if crossing.state not in arrived:
         raise Refused(
             Code.WRONG_STATE,
-            tr("The crossing is {value}: nothing can be deleted now.", value=crossing.state.value),
+            tr(
+                "State of the crossing: {value}. Nothing can be deleted now.",
+                value=crossing.state.words,
+            ),
         )
     newer = crossing.goes_along(crossing.look_again(control)).newer
     # What cannot be looked at is no answer here: a release would not go on either.

@@ -189,7 +189,7 @@ class DrivePage:
         panel.end(*self._buttons(offers(shelf, service, has_folder), do))
 
     def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, do: DoDeed) -> None:
-        """Only the buttons again, once it is known what can be done."""
+        """Shows only the buttons again, once it is known what can be done."""
         self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), do))
 
     def _state(self, shelf: Shelf, service: bool) -> None:

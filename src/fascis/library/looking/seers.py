@@ -94,9 +94,10 @@ class Seers:
         if count < 2 or time.monotonic() - self._begun < _SECONDS:
             return
         try:
-            self._helpers = [Helper(_MODULE) for _ in range(count)]
+            for _ in range(count):
+                self._helpers.append(Helper(_MODULE))
         except OSError:
-            # No process can be started: it is slower by itself, and right.
+            # No more processes can be started: it is slower without them, and right.
             self._begun = float("inf")
 
 
