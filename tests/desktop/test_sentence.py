@@ -170,3 +170,16 @@ def test_a_crossing_starts_once(known, open_window, monkeypatch):
     QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     hands.wait(lambda: window.conducting.current is not None, "the crossing", 1500)
     assert len(list(known.workspace.crossings.glob("*.sqlite"))) == 1
+
+
+def test_no_word_of_the_sentence_is_cut_off_when_a_scroll_bar_takes_room(planned):
+    """The last word is what happens to the originals."""
+    window, hands = planned
+    view = hands.sentence()
+    for width in range(view.width(), 281, -3):
+        view.setMaximumWidth(width)
+        hands.settle(60)
+        assert view.height() >= view.heightForWidth(view.width()), width
+    view.setMaximumWidth(10_000)
+    hands.settle(60)
+    assert view.height() == view.heightForWidth(view.width())

@@ -24,6 +24,7 @@ from PyQt6.QtWidgets import (
 )
 
 from fascis.demo.place import demo_world
+from fascis.desktop.kit.sentence import SentenceView
 from fascis.tour import pictures
 from tests.desktop.conftest import QuickHands
 
@@ -73,6 +74,8 @@ def read(widget):
         wanted = widget.minimumSizeHint() if widget.wordWrap() else widget.sizeHint()
         if wanted.width() > widget.width() + 1:
             clipped[widget.text()] = f"{kind}: {widget.width()} of {wanted.width()} pixels"
+    if isinstance(widget, SentenceView) and widget.heightForWidth(widget.width()) > widget.height():
+        clipped[widget.accessibleName()] = f"{widget.height()} pixels high"
     if isinstance(widget, QLineEdit):
         note(widget.placeholderText(), kind)
     if isinstance(widget, QComboBox):

@@ -143,6 +143,10 @@ class SentenceView(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Puts every word where it belongs at this width."""
         self._words = self._flow(self.width())[0]
+        if (height := self.heightForWidth(self.width())) != self._height:
+            # A scroll bar took some of the width: what that pushes into a new line needs room.
+            self._height = height
+            self.updateGeometry()
         for number, made in self.parts.items():
             lines: dict[int, list[_Word]] = {}
             for word in self._words:
