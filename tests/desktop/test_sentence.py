@@ -5,11 +5,12 @@ import time
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit
+from PyQt6.QtWidgets import QApplication, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.plan.sentence import Choice
+from fascis.desktop.kit.sentence import Piece, SentenceView
 from tests.judge import contents
 
 Key, Ctrl = Qt.Key, Qt.KeyboardModifier.ControlModifier
@@ -172,14 +173,22 @@ def test_a_crossing_starts_once(known, open_window, monkeypatch):
     assert len(list(known.workspace.crossings.glob("*.sqlite"))) == 1
 
 
-def test_no_word_of_the_sentence_is_cut_off_when_a_scroll_bar_takes_room(planned):
-    """The last word is what happens to the originals."""
-    window, hands = planned
-    view = hands.sentence()
-    for width in range(view.width(), 281, -3):
-        view.setMaximumWidth(width)
-        hands.settle(60)
+def test_no_word_of_the_sentence_is_cut_off_when_it_gets_narrower(qtbot):
+    """A scroll bar beside it takes room; the last word is what happens to the originals."""
+    start = Piece("The salmon, the weir and the herons go to the drive; the originals are ")
+    view = SentenceView(
+        [start, Piece("set aside", "after"), Piece(" once it is read back.")], print
+    )
+    inner, area = QWidget(), QScrollArea()
+    column = QVBoxLayout(inner)
+    column.addWidget(view)
+    column.addStretch()
+    area.setWidgetResizable(True)
+    area.setWidget(inner)
+    qtbot.addWidget(area)
+    area.resize(800, 600)
+    area.show()
+    for width in range(800, 330, -10):
+        area.resize(width, 600)
+        QTest.qWait(10)
         assert view.height() >= view.heightForWidth(view.width()), width
-    view.setMaximumWidth(10_000)
-    hands.settle(60)
-    assert view.height() == view.heightForWidth(view.width())
