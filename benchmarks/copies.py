@@ -1,10 +1,10 @@
-"""Copies: a large library is verified, and a copy of it is brought up to date.
+"""Copies: a large library is verified, and a copy of it is updated.
 
     python benchmarks/copies.py FROM TO
 
 Makes in FROM, once, a library of 200,000 files with 40 timelines, and copies it into TO. Then
-works in it (50 files changed, a folder of 5,000 renamed), and brings the copy up to date: how long
-that takes, and the bytes that the copy's drive was given to write, beside those of the library.
+works in it (50 files changed, a folder of 5,000 renamed), and updates the copy: how long that
+takes, and the bytes that were written to the copy's drive, beside those of the library.
 """
 
 from __future__ import annotations

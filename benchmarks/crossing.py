@@ -38,7 +38,7 @@ MIB = 1 << 20
 
 
 def make(root: Path, shape: str) -> int:
-    """Makes the files; gives their bytes."""
+    """Makes the files; returns their bytes."""
     total = 0
     generator = random.Random(7)
     if shape == "a":

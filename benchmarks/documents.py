@@ -71,7 +71,7 @@ class Content:
 
 
 def main() -> None:
-    """Measures and tells."""
+    """Measures and prints the results."""
     words = argparse.ArgumentParser()
     words.add_argument("--clips", type=int, default=20_000)
     words.add_argument("--rounds", type=int, default=5)

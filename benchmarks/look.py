@@ -36,7 +36,7 @@ def make(folder: Path, files: int) -> None:
 
 
 def cold() -> None:
-    """Nothing of it is in memory, as far as this may be asked for."""
+    """Removes it from memory, as far as possible."""
     os.sync()
     if os.geteuid() == 0:
         Path("/proc/sys/vm/drop_caches").write_text("3")

@@ -29,7 +29,7 @@ CASES = (("24 files of 10 MB", [10_000_000] * 24, 60.0), ("4,000 of 5 kB", [5_00
 
 
 def drive(root: Path, name: str, mb_s: float) -> Path:
-    """A stand-in drive that writes and reads at a pace in MB/s; 0 for none."""
+    """A stand-in drive that writes and reads at a speed in MB/s; 0 for unlimited."""
     folder = root / "drives" / name
     folder.mkdir(parents=True)
     facts = {"uuid": f"uuid-{name}", "label": name, "filesystem": "ext4", "capacity_bytes": 10**11}
@@ -67,7 +67,7 @@ def seconds(root: Path, files: list[int], speed: float, also: bool) -> float:
 
 
 def main() -> None:
-    """Measures and tells."""
+    """Measures and prints the results."""
     words = argparse.ArgumentParser()
     words.add_argument("--at", type=Path, default=Path(tempfile.gettempdir()))
     words.add_argument("--pairs", type=int, default=5)

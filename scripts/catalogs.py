@@ -1,4 +1,4 @@
-"""Compiles the catalogs of translations where that is not done: each ``.mo`` beside its ``.po``."""
+"""Compiles the catalogs of translations if needed: each ``.mo`` beside its ``.po``."""
 
 from __future__ import annotations
 

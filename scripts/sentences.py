@@ -27,7 +27,7 @@ from babel.messages.pofile import read_po, write_po
 
 SOURCE = Path(__file__).parent.parent / "src"
 TEMPLATE = SOURCE / "fascis/words/locale/fascis.pot"
-# What is read by programs and nobody else: names in a demo's world, styles, statements.
+# Literals read only by programs: names in the demo, styles, statements.
 _NO_WORDS = ("demo", "tour", "words")
 _CALLS = ("tr", "trn")
 # What typer heads its help with; it asks gettext for these.
@@ -39,7 +39,7 @@ _OF_TYPER = (
     "default: {default}",
     "No such command {name!r}.",
 )
-# What these are given is read by a program, or goes into a log.
+# Arguments of these are read by a program, or go into a log.
 _FOR_PROGRAMS = frozenset(
     [
         "compile",
@@ -122,7 +122,7 @@ class Wrong:
 
 
 def _texts(node: ast.expr) -> str:
-    """The words of a literal, with what is put into it left out."""
+    """The text of a literal, without inserted values."""
     if isinstance(node, ast.Constant) and isinstance(node.value, str):
         return node.value
     if isinstance(node, ast.JoinedStr):
@@ -141,14 +141,14 @@ def _is_message(node: ast.AST) -> bool:
 
 
 class _Finder(ast.NodeVisitor):
-    """Walks a module, and knows above what it stands."""
+    """Walks a module, and knows the nodes above the present one."""
 
     def __init__(self, place: str, lines: list[str]) -> None:
         self.place, self.wrong, self._above = place, list[Wrong](), list[ast.AST]()
         self._lines = lines
 
     def visit(self, node: ast.AST) -> None:
-        """Looks at a node, then at what is in it."""
+        """Visits a node, then its children."""
         if isinstance(node, (ast.Constant, ast.JoinedStr)):
             self._literal(node)
         if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
@@ -208,7 +208,7 @@ class _Finder(ast.NodeVisitor):
             if isinstance(above, ast.Call) and _called(above) in _FOR_PROGRAMS:
                 return True
             if isinstance(above, ast.Expr):
-                # Documentation stands by itself.
+                # Documentation.
                 return above.value is node
             if isinstance(above, (ast.stmt, ast.mod)):
                 return False
@@ -247,7 +247,7 @@ def _extracted() -> Iterator[tuple[str, int, str | tuple[str, ...]]]:
 
 
 def template() -> Catalog:
-    """All messages, with their places; also what the command line's own library says of itself."""
+    """All messages, with their places, and those of the command-line library."""
     catalog = Catalog(project="Fascis", charset="utf-8", fuzzy=False)
     for message in _OF_TYPER:
         catalog.add(message, locations=[("typer", 0)])
@@ -264,7 +264,7 @@ def template_text() -> bytes:
 
 
 def bring_up_to_date(translated: Path) -> None:
-    """Gives a catalog what is new, still without its translation, and takes what is gone."""
+    """Adds new messages to a catalog, still untranslated, and removes old ones."""
     header, _, _ = translated.read_text().partition("\n\n")
     with translated.open("rb") as text:
         catalog = read_po(text, locale=translated.parent.parent.name)
@@ -282,7 +282,7 @@ def sentences() -> Iterator[tuple[str, int, str]]:
 
 
 def main() -> int:
-    """Does what the command line says; 1 where a sentence is not ready."""
+    """Does what the command line says; 1 if a sentence is not ready."""
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("--check", action="store_true")
     parser.add_argument("--template", action="store_true")

@@ -1,4 +1,8 @@
-"""A drive that forgets everything that was not flushed, renames included, when the power goes."""
+"""A drive that forgets everything that was not flushed, renames included, when the power goes.
+
+A folder's names are kept one folder at a time: a moved file may be found at both places, as on a
+file system without a log.
+"""
 
 from __future__ import annotations
 

@@ -51,7 +51,7 @@ def one_whole_copy(before, old_parent, new_root):
         copies = contents(new_root)
         kept += [
             contents(p) for p in Path(new_root, ".fascis/as-it-was").glob("*")
-        ]  # what was rewritten is kept as it was
+        ]  # Rewritten files are kept as they were.
     return [
         p
         for p, content in before.items()

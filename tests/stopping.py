@@ -1,10 +1,10 @@
-"""A control that is stopped when a test says so."""
+"""A control that is stopped by a test."""
 
 from fascis.files.control import Control
 
 
 class StopsWhen(Control):
-    """``when`` is asked as often as the work asks."""
+    """``when`` is called as often as the work checks."""
 
     def __init__(self, when=lambda: True):
         super().__init__()

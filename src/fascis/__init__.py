@@ -1,1 +1,1 @@
-"""Fascis keeps a body of photo or video work whole while it moves from one drive to another."""
+"""Fascis relocates a body of photo or video work to another drive, and keeps it whole."""

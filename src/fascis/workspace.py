@@ -1,6 +1,6 @@
-"""The workspace: folders, drives, clock and register, made once at the edge and passed in.
+"""The workspace: folders, drives, clock and register, created once at the edge and passed in.
 
-No global state.
+There is no global state.
 """
 
 from __future__ import annotations
@@ -18,21 +18,21 @@ from fascis.library.register import Register
 
 
 def _no_step(_name: str) -> None:
-    """Nothing happens between two steps, except in tests that end the program there."""
+    """Does nothing between two steps; tests end the program here."""
 
 
 @dataclass(slots=True)
 class Workspace:
-    """Where Fascis keeps its own things, and its view of the machine.
+    """Where Fascis stores its own files, and its view of the machine.
 
     Attributes:
         data: the register's folder (XDG data).
         state: journals of crossings (XDG state).
         config: settings (XDG config).
         drives: the drives of the machine.
-        clock: seconds since 1970; for showing and names, nothing depends on it.
-        cache: where private copies are made; without it, below ``state``.
-        step: called at every point where the engine may be killed.
+        clock: seconds since 1970; only for display and names.
+        cache: where private copies are made; by default below ``state``.
+        step: called at every point where the engine can be killed.
     """
 
     data: Path
@@ -57,7 +57,7 @@ class Workspace:
         return Register(self.data / "register.sqlite")
 
     def use_readings(self) -> None:
-        """What was confirmed of documents of unknown make is known from now on.
+        """From now on the confirmed readings of documents of unknown make are known.
 
         Raises:
             Damaged: the register is.

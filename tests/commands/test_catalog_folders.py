@@ -1,4 +1,4 @@
-"""A catalog's folder that lies anywhere goes by itself; the catalog stays, and follows."""
+"""A catalog's folder that lies anywhere is copied by itself; the catalog stays, and follows."""
 
 import pytest
 
@@ -48,7 +48,7 @@ def test_a_trip_goes_and_the_catalog_knows_it_there(bench, catalog, how, landing
 
 
 def test_beside_its_photos_the_catalog_is_a_library_by_itself(bench):
-    """Of a single document nothing else of its folder is meant, but for what is named."""
+    """For a single document, nothing else in its folder is copied except named parts."""
     photos = bench.drives / "inside/Photos"
     for place in ("2023/a.jpg", "2024 trip/heron.jpg", "2024 trip/b.txt"):
         write(photos / place, place.encode() * 300)
@@ -70,7 +70,7 @@ def test_beside_its_photos_the_catalog_is_a_library_by_itself(bench):
     assert (bench.heron / "2024 trip/b.txt").exists()
 
 
-def test_a_folder_that_is_gone_or_is_none_of_it_is_told(bench, catalog):
+def test_a_folder_that_is_gone_or_does_not_belong_to_it_is_reported(bench, catalog):
     before = contents(bench.drives)
     relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json")
     status, said, _ = fascis(bench, *relocate, "--only", "gone")
@@ -108,7 +108,7 @@ def test_several_go_together_into_a_folder_that_is_there(bench, catalog, how):
     assert played(bench, catalog) == plays, err
 
 
-def test_those_that_cannot_go_together_are_told(bench, catalog):
+def test_those_that_cannot_go_together_are_reported(bench, catalog):
     before = contents(bench.drives)
     relocate = ("relocate", catalog, "--to", bench.heron, "--yes", "--json")
     status, said, _ = fascis(bench, *relocate, "--only", "2023", "--only", "2024 trip")

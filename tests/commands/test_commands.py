@@ -85,7 +85,9 @@ def test_a_whole_crossing(bench, library):
         bench.heron.glob("The*")
     )
     words = ["relocate", library, "--to", bench.heron, "--after", "park", "--json"]
-    status, done, err = fascis(bench, *words, PYTHONUNBUFFERED="1")  # as a program of its own, once
+    status, done, err = fascis(
+        bench, *words, PYTHONUNBUFFERED="1"
+    )  # As a program of its own, once.
     assert (status, done["state"], set(done)) == (0, "parked", KEYS), err
     assert (
         done["verified_files"] == done["files"] == 10 and done["destinations"][0]["proven"] is True
@@ -185,7 +187,7 @@ def test_bad_calls_say_what_and_touch_nothing(bench, library, arguments, status)
     ]
 
 
-def test_nothing_to_resume_is_no_error(bench):
+def test_nothing_to_resume_is_not_an_error(bench):
     status, _, err = fascis(bench, "resume")
     assert status == 0 and "nothing to resume" in err
 
@@ -211,8 +213,8 @@ def test_an_interrupted_crossing_exits_4_and_resumes(bench, library):
     )
 
 
-def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, library):
-    """A copy first; then home is to go there, and somebody has worked on meanwhile."""
+def test_what_changed_since_waits_for_a_decision_and_is_copied_too(bench, library):
+    """A copy first; then home should move there, and somebody has worked meanwhile."""
     _, done, _ = fascis(
         bench, "relocate", library, "--to", bench.heron, "--after", "copy", "--json"
     )
@@ -234,7 +236,7 @@ def test_what_became_newer_waits_for_a_decision_and_is_brought_along(bench, libr
 
 
 def test_killed_at_seeded_moments(bench):
-    """SIGKILL at moments spread over a whole crossing and its resumes; law 1 each time.
+    """SIGKILL at moments spread over a whole crossing and its resumes; rule 1 each time.
 
     Resume finishes each time.
     """
@@ -281,7 +283,7 @@ def test_killed_at_seeded_moments(bench):
             subprocess.run(["rm", "-r", str(path)], check=True)
 
 
-def test_two_destinations_and_going_on_without_one(bench, library):
+def test_two_destinations_and_resuming_without_one(bench, library):
     egret = bench.add_drive("egret", "exfat", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
     before = contents(library)
     to = ("--to", bench.heron, "--also", egret)
@@ -340,7 +342,7 @@ def test_the_queue_crosses_in_its_order_and_one_that_stops_does_not_stop_the_nex
     assert "second appeared meanwhile" in err and f"fascis resume {ids[1]}" in err
 
 
-def test_discarding_is_its_own_word(bench, library):
+def test_discarding_needs_its_own_option(bench, library):
     words = ("relocate", library, "--to", bench.heron, "--after", "release", "--json")
     status, record, err = fascis(bench, *words, "--discard", "original", "--yes")
     assert (
@@ -357,7 +359,7 @@ def test_discarding_is_its_own_word(bench, library):
 
 
 def interrupted(bench, *arguments, when):
-    """Runs a command, sends Ctrl+C on a condition; gives status, record and time to end."""
+    """Runs a command, sends Ctrl+C on a condition; returns status, record and time."""
     command = [sys.executable, "-m", "fascis", *map(str, arguments)]
     environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives)}
     process = subprocess.Popen(
@@ -380,7 +382,7 @@ def interrupted(bench, *arguments, when):
         process.wait()
 
 
-def test_ctrl_c_stops_at_once_and_it_goes_on(bench, library):
+def test_ctrl_c_stops_at_once_and_it_resumes(bench, library):
     bench.add_drive("heron", write_mb_s=0.05)
     staged = lambda: list(bench.heron.glob(".fascis-crossing-*/library/media/*/*"))  # noqa: E731
     words = ("relocate", library, "--to", bench.heron, "--json")

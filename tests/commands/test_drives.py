@@ -1,4 +1,4 @@
-"""``drives``, names kept apart and paths made right, as a person types it.
+"""``drives``, changed names and updated paths, as a person types it.
 
 Objects, exit statuses, what is written and what is not.
 """
@@ -24,7 +24,7 @@ CONTRACT = {
 }  # fmt: skip
 
 
-def test_connected_and_known_drives_with_what_stands_on_them(bench, library):
+def test_connected_and_known_drives_with_their_libraries(bench, library):
     assert fascis(bench, "relocate", library, "--to", bench.heron)[0] == 0
     describe(bench.heron, connected=False)
     status, said, err = fascis(bench, "drives", "--json")
@@ -88,7 +88,7 @@ def test_which_file_systems_would_suit(bench, library):
     assert len(contents(library)) == 11
 
 
-def test_names_are_kept_apart_by_consent_only_and_told_in_the_inventory(bench, library):
+def test_names_are_kept_apart_by_consent_only_and_reported_in_the_inventory(bench, library):
     write(library / "media/what?.mov", b"1")
     write(library / "NOTES.txt", b"2")
     write(library / "cut.otio", timeline("media/what?.mov"))
@@ -127,7 +127,7 @@ def test_what_clashes_is_left_out_on_request_and_stays(bench, library):
     assert status == 2 and "clashing" in said["error"]
 
 
-def test_paths_that_lead_to_where_a_drive_was_are_made_right_and_taken_back(bench):
+def test_paths_that_lead_to_where_a_drive_was_are_updated_and_undone(bench):
     media = bench.heron / "Footage"
     for n in range(3):
         write(media / f"clip {n}.mov", b"f" * (n + 10))
@@ -185,7 +185,7 @@ def test_a_catalog_s_absolute_place_is_followed_at_once_and_made_the_drive_s(ben
         assert db.execute("SELECT count(*) FROM photo").fetchall() == [(4,)]
 
 
-def test_something_new_at_the_old_place_is_told(bench, library):
+def test_something_new_at_the_old_place_is_reported(bench, library):
     assert (
         fascis(bench, "relocate", library, "--to", bench.heron, "--after", "release", "--yes")[0]
         == 0

@@ -1,4 +1,4 @@
-"""Documents that stay follow what goes: each plays what it played, and can be taken back."""
+"""Documents that stay follow copied files: each plays what it played, and can be restored."""
 
 import fcntl
 import os
@@ -118,7 +118,7 @@ def test_a_folder_goes_and_everything_that_stays_follows_it(bench, river):
     assert "River.fascat<td>2\u00a0references" in page.read_text()
 
 
-def test_what_follows_is_told_before_and_a_dry_run_writes_nothing(bench, river):
+def test_followers_are_reported_before_the_start_and_a_dry_run_writes_nothing(bench, river):
     before = contents(bench.drives / "inside")
     status, said, err = cross(bench, "--dry-run")
     assert status == 0 and len(said["followers"]) == 4 and said["frees_bytes"] > 0
@@ -133,7 +133,7 @@ def test_a_copy_leads_nobody(bench, river):
     assert contents(bench.drives / "inside") == before
 
 
-def test_taken_back_every_document_has_its_bytes_from_before(bench, river):
+def test_after_undo_every_document_has_its_earlier_bytes(bench, river):
     before = contents(bench.drives / "inside")
     _, said, _ = cross(bench)
     assert said["state"] == "switched" and contents(bench.drives / "inside") != before
@@ -155,7 +155,7 @@ def test_a_follower_that_was_worked_in_since_keeps_that_work(bench, river):
     assert fascis(bench, "release", said["crossing"], "--list", "--json")[1]["stays"] == []
 
 
-def test_its_act_is_taken_back_with_the_crossing_only(bench, river):
+def test_its_act_is_undone_with_the_crossing_only(bench, river):
     _, said, _ = cross(bench)
     kept = next(river.glob("River.fascat.before-*")).name.rpartition("-")[2]
     led = played(bench)
@@ -214,7 +214,7 @@ def test_what_cannot_be_led_is_refused_whole(bench, river, make, who):
     assert (river / TRIP / "weir.jpg").exists()
 
 
-def test_a_catalog_with_another_program_s_journal_beside_it_is_not_led(bench, river):
+def test_a_catalog_with_another_program_s_journal_beside_it_is_not_updated(bench, river):
     write(river / "River.fascat-wal", b"not merged")
     before = contents(bench.drives / "inside")
     status, said, err = cross(bench, "--after", "release")
@@ -242,7 +242,7 @@ def test_a_follower_that_a_program_has_open_is_refused_before_anything_is_begun(
     assert contents(bench.drives / "inside") == before and not list(bench.heron.glob("2024*"))
 
 
-def test_what_cannot_be_taken_back_leaves_followers_at_the_new_place(bench, river):
+def test_what_cannot_be_undone_leaves_followers_at_the_new_place(bench, river):
     """Another crossing holds the library: nothing of the undo is done, not half of it."""
     _, said, _ = cross(bench)
     led = contents(bench.drives / "inside")
@@ -267,7 +267,7 @@ def started(bench):
     return crossing
 
 
-def test_cut_off_at_every_step_everything_plays_and_it_goes_on(bench, river):
+def test_interrupted_at_every_step_everything_plays_and_it_resumes(bench, river):
     before, all_before = played(bench), contents(bench.drives / "inside")
     crossing = started(bench)
     id = crossing.id
@@ -309,7 +309,9 @@ def test_a_document_that_cannot_be_written_any_more_when_home_would_go_changes_n
 
 
 def test_the_lists_of_the_rest_are_right_afterwards(bench, river):
-    """It crossed before, so it has a manifest: now without what left, and with what was led."""
+    """It crossed before, so it has a manifest: now without the files that left, and with updated
+    documents.
+    """
     otter = bench.add_drive("otter", "ext4")
     _, said, _ = fascis(
         bench, "relocate", river, "--to", otter, "--after", "release", "--yes", "--json"
@@ -345,7 +347,7 @@ def test_lists_that_cannot_be_read_are_left_as_they_are(bench, river):
     assert sorted(p.name for p in (river / ".fascis").iterdir()) == ["inventory.csv", "manifest.b3"]
 
 
-def test_a_follower_that_was_deleted_since_does_not_keep_the_crossing_from_being_taken_back(
+def test_a_follower_that_was_deleted_since_does_not_keep_the_crossing_from_being_undone(
     bench, river
 ):
     _, said, _ = cross(bench)
@@ -359,7 +361,7 @@ def test_a_follower_that_was_deleted_since_does_not_keep_the_crossing_from_being
 
 
 def test_names_that_are_two_by_the_way_they_are_read_are_not_mixed_up(bench, river):
-    """Both go: the document plays the one it played; only one goes: it is refused."""
+    """If both are copied, it plays the same one as before; if only one is, it is refused."""
     write(river / TRIP / "weir%20two.jpg", b"as it is written" * 9)
     write(river / TRIP / "weir two.jpg", b"as it is decoded" * 9)
     write(river.parent / "Beside/two.m3u8", f"#EXTM3U\n{river}/{TRIP}/weir%20two.jpg\n".encode())
@@ -370,7 +372,7 @@ def test_names_that_are_two_by_the_way_they_are_read_are_not_mixed_up(bench, riv
     assert oracle.plays(two, {}) == before != [None]
 
 
-def test_stopped_while_followers_are_looked_for_nothing_is_changed(bench, river):
+def test_stopped_while_followers_are_searched_for_nothing_is_changed(bench, river):
     crossing = started(bench)
     before = contents(bench.drives / "inside")
     control = Control()

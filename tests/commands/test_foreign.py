@@ -25,7 +25,7 @@ def crossed(bench, library, *words):
     return fascis(bench, "relocate", library, "--to", bench.heron, *words, "--yes", "--json")
 
 
-def test_half_a_surrogate_pair_is_no_file_s_name(bench, library):
+def test_half_a_surrogate_pair_is_not_a_file_s_name(bench, library):
     write(
         library / "cut.otio",
         timeline("media/Day 01/weir_01.mov", "XX.mov").replace(b"XX", b"\\ud83d"),
@@ -160,7 +160,7 @@ def test_a_staging_folder_deeper_than_calls_can_be_is_cleared(bench, library):
     assert len(contents(library)) == 10
 
 
-def test_what_somebody_put_into_the_staging_folder_is_set_apart_and_told(bench, library):
+def test_files_that_somebody_put_into_the_staging_folder_are_set_apart_and_reported(bench, library):
     egret = bench.add_drive("egret", "ext4", faults=[{"kind": "unplugged", "after_bytes": 50_000}])
     _, said, _ = fascis(bench, "relocate", library, "--to", egret, "--yes", "--json")
     bench.add_drive("egret", "ext4")

@@ -1,4 +1,4 @@
-"""What lands in a folder that is there: beside what stands there, and never over it."""
+"""Landing in an existing folder: beside the files there, and never over them."""
 
 import fcntl
 import json
@@ -144,7 +144,7 @@ def test_a_folder_that_is_not_there_or_is_a_file(bench, river):
     refused(bench, "destination-not-a-folder", into="Archive/2024/notes.txt")
 
 
-def test_the_library_itself_is_no_place_for_its_part(bench, river):
+def test_the_library_itself_is_not_a_place_for_its_part(bench, river):
     (river / "elsewhere").mkdir()
     refused(bench, "destination-inside-library", into=river / "elsewhere")
     write(bench.library / "photos/The Weir/x.jpg")
@@ -168,7 +168,7 @@ def test_on_its_own_drive_it_frees_nothing_and_says_so(bench, river):
     assert "nothing would be freed" in err and played(bench) == plays
 
 
-def test_what_is_no_folder_there_is_not_gone_through(bench, river):
+def test_what_is_not_a_folder_there_is_not_gone_through(bench, river):
     """A link, and a file, with the part's own name: the part gets another one."""
     year, elsewhere = bench.heron / "Archive/2025", bench.heron / "elsewhere"
     elsewhere.mkdir()
@@ -222,7 +222,7 @@ def test_what_was_equal_and_is_not_any_more_counts_for_nothing(bench, river):
     assert (files(bench.heron / "Archive"), contents(river)) == before and clean(bench.heron)
 
 
-def test_what_appears_under_a_name_meanwhile_is_not_touched_and_it_goes_on(bench, river):
+def test_what_appears_under_a_name_meanwhile_is_not_touched_and_it_resumes(bench, river):
     crossing = started(bench)
     mine = write(bench.heron / "Archive/2024/2024 trip/new.jpg", b"appeared")
     with pytest.raises(Exception, match="appeared at the new place meanwhile"):
@@ -243,7 +243,7 @@ def test_while_it_waits_it_says_which_documents_still_lead_where(bench, river):
     assert status == 4 and "still leads to the old place: River.fascat" in told
 
 
-def test_given_up_half_way_the_folder_is_as_it_was(bench, river):
+def test_given_up_halfway_the_folder_is_as_it_was(bench, river):
     before = contents(bench.drives)
     crossing = started(bench)
     write(bench.heron / "Archive/2024/2024 trip/night", b"in the way of a folder")
@@ -256,7 +256,7 @@ def test_given_up_half_way_the_folder_is_as_it_was(bench, river):
     assert contents(bench.drives) == before and clean(bench.heron)
 
 
-def test_a_copy_that_stood_there_and_was_edited_keeps_its_original(bench, river):
+def test_a_copy_that_existed_there_and_was_edited_keeps_its_original(bench, river):
     crossing = started(bench)
     assert crossing.run() is State.SETTLED
     write(bench.heron / "Archive/2024/2024 trip/weir.jpg", b"edited since")
@@ -269,7 +269,7 @@ def test_a_copy_that_stood_there_and_was_edited_keeps_its_original(bench, river)
     assert (river / TRIP / "weir.jpg").exists() and not (river / TRIP / "new.jpg").exists()
 
 
-def test_what_is_newer_goes_along_and_a_newer_original_of_what_stood_there_stays(bench, river):
+def test_changed_files_are_copied_and_a_changed_original_of_an_existing_file_stays(bench, river):
     crossing = started(bench)
     assert crossing.run() is State.SETTLED
     write(river / TRIP / "new.jpg", b"newer")
@@ -319,7 +319,7 @@ def archive(bench):
 
 
 def sound(library):
-    """Its manifest, checked by anybody's tool, and its inventory say the same of all its files."""
+    """Its manifest, checked by an independent tool, and its inventory agree on all its files."""
     lines = (library / ".fascis/manifest.b3").read_text().splitlines()
     listed = {line[66:]: line[:64] for line in lines}
     for place, digest in listed.items():
@@ -425,7 +425,7 @@ def lists(library):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 @pytest.mark.parametrize("how", ["folder", "library"])
-def test_cut_off_at_any_step_nothing_is_lost_and_it_goes_on(tmp_path, filesystem, how):
+def test_interrupted_at_any_step_nothing_is_lost_and_it_resumes(tmp_path, filesystem, how):
     def make(name):
         bench = Bench(tmp_path / name)
         bench.add_drive("heron", filesystem)
@@ -530,7 +530,7 @@ def test_a_library_with_records_of_its_own_becomes_part_of_another(bench, archiv
 
 
 def test_a_library_is_not_put_into_a_copy_of_itself(bench):
-    """Everything would be there twice, and home could never go there."""
+    """Everything would be there twice, and home could never move there."""
     lib = bench.library
     write(lib / "media/weir.mov", b"weir" * 500)
     write(lib / "projects/Spring/spring.otio", timeline("../../media/weir.mov"))
@@ -568,7 +568,7 @@ def test_what_landed_in_a_plain_folder_keeps_the_media_that_it_uses(bench):
 
 
 def test_a_copy_keeps_its_media_when_its_library_became_part_of_something(bench):
-    """The library is none of its own any more; its copy still uses what it uses."""
+    """The library is no longer one of its own; its copy still uses the same files."""
     loose = bench.drives / "inside/Loose"
     write(loose / "ambience.wav", b"ambience" * 100)
     document = "projects/Spring/spring.otio"
@@ -587,7 +587,7 @@ def test_a_copy_keeps_its_media_when_its_library_became_part_of_something(bench)
 
 
 def test_media_that_lies_where_the_library_lands_is_still_found_there(bench):
-    """A document that used clips of the library it becomes part of leads to them as before."""
+    """A document that used clips of the library it joins leads to them as before."""
     archive = bench.heron / "Archive"
     write(archive / "media/weir.mov", b"weir" * 500)
     write(archive / "old.otio", timeline("media/weir.mov"))

@@ -8,7 +8,7 @@ import pytest
 
 from tests.commands.test_commands import fascis
 
-# What people read; all else says the same in every language.
+# Texts for people; everything else is the same in every language.
 SENTENCES = {
     "sentence",
     "remedy",
@@ -70,14 +70,14 @@ def test_what_programs_read_is_the_same_in_every_language(bench, library, typed)
 
 
 def same(said):
-    """Without figures of time and of what is free, which change by themselves."""
+    """Without figures of time and free space, which change by themselves."""
     changing = {"seconds", "last_seen", "free_bytes", "estimate_seconds", "at", "errors"}
     if isinstance(said, dict):
         return {k: same(v) for k, v in said.items() if k not in changing}
     return [same(one) for one in said] if isinstance(said, list) else said
 
 
-def test_a_wrong_call_is_told_in_the_persons_language(bench):
+def test_a_wrong_call_is_reported_in_the_persons_language(bench):
     status, _, told = fascis(bench, "survey", "/nowhere", LC_ALL="de_DE.UTF-8")
     assert status == 2
     assert "Es gibt keinen Ordner" in told

@@ -1,6 +1,6 @@
-"""References mean one thing.
+"""References keep their meaning.
 
-What a document played before it plays in the copy, however a target is read.
+The copy plays what a document played before, however a target is read.
 """
 
 import json
@@ -106,7 +106,7 @@ def test_a_subvolume_in_the_library_crosses_as_a_folder(bench, mounted):
     before, plays = contents(library), oracle.plays(library / "cut.otio", {})
     with open(library / "footage/night/a.mov", "r+b") as held:
         words = ("relocate", library, "--to", bench.heron, "--after", "release", "--yes", "--json")
-        # In a process of its own: what this one has open is not asked for.
+        # In a process of its own: files that this process has open are not examined.
         status, said, _ = fascis(bench, *words, LANG="C")
         (problem,) = [p for p in said["problems"] if p["code"] == "library-open"]
         assert status == 3 and "footage/night/a.mov" in problem["files"] and not held.closed
@@ -199,7 +199,7 @@ def test_what_is_left_out_though_it_is_used_is_a_decision_and_home_stays(bench):
 
 
 def fascis_words(bench, crossing):
-    """What the receipt says in one sentence."""
+    """One sentence of the receipt."""
     from fascis.crossing.receipts.receipt import receipt_of, seal
     from fascis.workspace import from_environment
 
@@ -238,7 +238,7 @@ def test_loose_proxies_are_counted_among_the_roles(bench, tmp_path):
     assert said["roles"]["proxy"] == {"files": 1, "bytes": 70}
 
 
-def test_an_unfinished_edit_in_the_copy_is_no_fault_of_the_crossing(bench):
+def test_an_unfinished_edit_in_the_copy_is_not_a_fault_of_the_crossing(bench):
     write(bench.library / "media/a.mov", b"a")
     write(bench.library / "cut.otio", timeline("media/a.mov", "media/gone.mov"))
     _, said, _ = fascis(bench, "relocate", bench.library, "--to", bench.heron, "--yes", "--json")

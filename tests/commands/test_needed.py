@@ -1,4 +1,4 @@
-"""What others need stays; each test also says what must still be there."""
+"""Files that others need stay; each test also says what must still be there."""
 
 import json
 import os
@@ -105,8 +105,8 @@ def test_what_is_listed_before_a_release_is_what_goes_and_what_stays(bench, stud
     ).exists()
 
 
-def test_nothing_is_listed_while_the_copies_cannot_be_looked_at(bench, studio):
-    """What would go is what has a whole copy: that is not known of a drive that is away."""
+def test_nothing_is_listed_while_the_copies_cannot_be_examined(bench, studio):
+    """Only files with a whole copy are deleted: that is not known for a drive that is away."""
     _, said, _ = cross(bench, studio, "--only", "Autumn")
     copy = bench.heron / "Autumn/media/weir.mov"
     content = copy.read_bytes()
@@ -210,7 +210,7 @@ def test_setting_aside_is_guarded_as_deleting_is(bench, studio):
     )
 
 
-def test_a_catalog_that_is_not_known_and_lies_beside_is_looked_for(bench):
+def test_a_catalog_that_is_not_known_and_lies_beside_is_searched_for(bench):
     photos = bench.drives / "inside/Photos"
     write(photos / "a.jpg", b"a" * 500)
     write(photos / "b.jpg", b"b" * 500)
@@ -345,7 +345,7 @@ def test_a_folder_brings_what_its_documents_use(bench, studio):
     assert not (there / "media/spare.mov").exists()
 
 
-def test_two_projects_of_one_name_are_told_apart_by_their_paths(bench, studio):
+def test_two_projects_of_one_name_are_distinguished_by_their_paths(bench, studio):
     write(studio / "archive/2023/Autumn/autumn.otio", timeline("../../../media/spare.mov"))
     status, said, _ = cross(bench, studio, "--only", "Autumn")
     assert (
@@ -481,7 +481,7 @@ def test_a_sidecar_stays_with_each_photo_that_stays(bench, studio):
     assert len(list((bench.heron / "The Weir").rglob("IMG_1.xmp"))) == 2
 
 
-def test_loose_files_of_another_drive_that_stands_there_now_are_not_deleted(bench, studio):
+def test_loose_files_of_another_drive_that_is_there_now_are_not_deleted(bench, studio):
     """A backup with the same files is mounted where the loose ones were."""
     field = bench.add_drive("field", "exfat")
     write(field / "Sound/weir.wav", b"w" * 900)
@@ -499,7 +499,7 @@ def test_loose_files_of_another_drive_that_stands_there_now_are_not_deleted(benc
 
 
 def test_a_known_library_that_is_mounted_elsewhere_by_now_keeps_its_loose_file(bench, studio):
-    """It began to use the file after its last survey, and its drive stands at another place."""
+    """It began to use the file after its last survey, and its drive is mounted elsewhere."""
     second = bench.add_drive("otter")
     write(second / "Cut/cut.otio", timeline("nothing.mov"))
     fascis(bench, "survey", second / "Cut", "--json")
@@ -554,7 +554,7 @@ def test_a_known_library_that_began_to_use_an_original_after_its_survey_keeps_it
     )
 
 
-def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(
+def test_a_loose_original_that_is_saved_again_behind_its_last_reading_stays(
     bench, studio, monkeypatch
 ):
     from fascis.crossing.release.originals import Release
@@ -577,10 +577,10 @@ def test_a_loose_original_that_is_saved_anew_behind_its_last_reading_stays(
 
 
 @pytest.mark.parametrize("after", ["release", "park"])
-def test_a_relinking_that_was_cut_off_is_given_back_before_anything_is_looked_for(
+def test_a_relinking_that_was_interrupted_is_restored_before_anything_is_searched_for(
     bench, studio, after
 ):
-    """Power went in its middle: the document says something else until the next start."""
+    """Power was lost in the middle: until the next start the document has other content."""
     inside = bench.drives / "inside"
     document = write(inside / "Known/list.m3u8", f"#EXTM3U\n{studio}/media/spare.mov\n".encode())
     before = document.read_bytes()

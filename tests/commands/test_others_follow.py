@@ -1,4 +1,4 @@
-"""Other libraries that use originals are led to the new place before these are set aside."""
+"""Other libraries that use originals are updated to the new place before these are set aside."""
 
 import pytest
 
@@ -61,7 +61,7 @@ def test_setting_aside_is_refused_until_others_use_the_new_place(bench, river):
     assert oracle.plays(river, {}) == plays
 
 
-def test_others_are_led_only_while_home_is_there_and_originals_are_in_place(bench, river):
+def test_others_are_updated_only_while_home_is_there_and_originals_are_in_place(bench, river):
     plan = make_plan(
         bench.workspace,
         survey_library(bench.workspace, bench.library),
@@ -78,8 +78,8 @@ def test_others_are_led_only_while_home_is_there_and_originals_are_in_place(benc
 
 
 @pytest.mark.parametrize("place", ["old", "new"])
-def test_nobody_is_led_to_another_content(bench, river, place):
-    """An original or its copy was changed since: the document goes on playing the original."""
+def test_no_document_is_updated_to_another_content(bench, river, place):
+    """An original or its copy changed since: the document still plays the original."""
     crossing = find_crossing(bench.workspace, crossed(bench))
     root = bench.library if place == "old" else crossing.places.target
     write(root / "media/weir.mov", b"graded" * 4000)
@@ -94,8 +94,8 @@ def test_nobody_is_led_to_another_content(bench, river, place):
     crossing.close()
 
 
-def test_cut_off_at_any_step_it_is_finished_or_taken_back(bench, river):
-    """Whatever was written, the documents play what they played; undo gives all of it back."""
+def test_interrupted_at_any_step_it_is_finished_or_undone(bench, river):
+    """Whatever was written, the documents play what they played; undo restores all of it."""
     id, before, plays = crossed(bench), river.read_bytes(), oracle.plays(river, {})
     originals, step = contents(bench.library), 0
     while True:

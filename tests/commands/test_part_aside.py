@@ -110,7 +110,7 @@ def test_an_old_name_that_something_else_has_by_now_is_not_touched(bench, studio
     assert not list(studio.parent.glob("*set aside*"))
 
 
-def test_where_nothing_can_be_renamed_it_is_told_before(bench, studio, mounted):
+def test_where_nothing_can_be_renamed_it_is_reported_before_the_start(bench, studio, mounted):
     """The library is a drive's own top folder: nothing lies beside it."""
     where = mounted("ext4", 60)
     shutil.copytree(studio, where, dirs_exist_ok=True)
@@ -121,7 +121,7 @@ def test_where_nothing_can_be_renamed_it_is_told_before(bench, studio, mounted):
     assert "cannot-set-aside" in {p.code for p in plan.problems if p.severity == "stops"}
 
 
-def test_cut_off_at_every_step_nothing_is_lost_and_it_goes_on_or_back(bench, studio):
+def test_interrupted_at_every_step_nothing_is_lost_and_it_resumes_or_is_undone(bench, studio):
     before = contents(studio)
     surveyed = survey_library(bench.workspace, studio)
     choices = Choices(only=frozenset(["Spring"]), after=After.PARK)

@@ -1,4 +1,4 @@
-"""Documents, standings and gathering as the command line tells them."""
+"""Documents, standings and gathering on the command line."""
 
 import json
 import sqlite3
@@ -61,7 +61,7 @@ def test_control_characters_are_escaped_wherever_they_are_shown(bench, weir):
     assert "\x1b" not in err and "gone\\u001b.mov" in err
 
 
-def test_missing_media_is_a_decision_and_stays_told(bench, weir, tmp_path):
+def test_missing_media_is_a_decision_and_stays_reported(bench, weir, tmp_path):
     before = contents(bench.root / "Music"), contents(weir)
     status, said, _ = fascis(bench, "relocate", weir, "--to", bench.heron, "--json")
     assert (status, said["state"], set(said)) == (3, "refused", KEYS)
@@ -86,7 +86,7 @@ def test_missing_media_is_a_decision_and_stays_told(bench, weir, tmp_path):
     )
 
 
-def test_what_goes_along_is_chosen(bench, weir, tmp_path):
+def test_what_is_copied_is_chosen(bench, weir, tmp_path):
     write(weir / "feature.otio", timeline("media/crest.mov", str(tmp_path / "Music/theme.wav")))
     _, said, _ = fascis(
         bench,
@@ -157,7 +157,7 @@ def test_loose_originals_are_deleted_only_when_asked_by_name(bench, weir, tmp_pa
     assert (bench.heron / "The Weir/media/Music/theme.wav").read_bytes() == b"m" * 300
 
 
-def test_the_record_is_json_even_of_names_that_are_no_text(bench, weir):
+def test_the_record_is_json_even_of_names_that_are_not_text(bench, weir):
     (weir / "media").joinpath("caf\udce9.mov").write_bytes(b"x")
     _, said, _ = fascis(bench, "survey", weir, "--files", "--json")
     assert json.dumps(said) and "media/caf%E9.mov" in {f["path"] for f in said["files"]}
@@ -210,6 +210,6 @@ def test_a_catalog_is_made_extended_and_relocated_by_itself(bench, tmp_path):
     "nowhere"), 2, "no folder"),
      (("survey", "nothing.otio"), 2, "no folder")],
 )  # fmt: skip
-def test_what_cannot_be_is_told_in_one_sentence(bench, words, status, told):
+def test_what_cannot_be_is_reported_in_one_sentence(bench, words, status, told):
     got, said, err = fascis(bench, *words, "--json")
     assert got == status and told in said["error"]

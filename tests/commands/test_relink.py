@@ -1,4 +1,4 @@
-"""``relink`` as the command line tells it.
+"""``relink`` on the command line.
 
 The contract's object, exit statuses, what is written and what is not.
 """
@@ -144,7 +144,7 @@ def test_words_that_make_no_sense(bench, weir, words, sentence):
     assert status == 2 and sentence in said["error"] and contents(weir) == before
 
 
-def test_a_document_that_may_not_be_written_refuses_all(bench, weir):
+def test_a_document_that_cannot_be_written_refuses_all(bench, weir):
     (weir / "Teaser.otio").chmod(0o444)
     before = contents(weir)
     status, said, _ = fascis(
@@ -220,7 +220,7 @@ def test_a_catalog_knows_its_photos_by_size_digest_and_capture_time(bench):
     assert fascis(bench, "relink", path, "--search", inside, "--json")[1]["lost"] == 0
 
 
-def test_places_in_the_library_are_told_from_its_folder(bench):
+def test_places_in_the_library_are_distinguished_from_its_folder(bench):
     lib = bench.library
     for n in range(3):
         write(lib / f"media/Day 1/clip {n}.mov", b"f" * (n + 10))

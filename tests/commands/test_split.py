@@ -25,7 +25,7 @@ NAMES = ("Autumn", "Spring", "Winter")
 
 
 def fill(bench):
-    """Three projects; a clip that all use, one that two use, one each; and what nobody uses."""
+    """Three projects; a clip that all use, one that two use, one each; and unused files."""
     lib = bench.library
     for place in ("media/all.mov", "media/two.mov", "media/unused.mov"):
         write(lib / place, place.encode() * 400)
@@ -144,7 +144,7 @@ def test_named_parts_and_the_rest(bench, studio):
     assert said["stays"] == {"files": 0, "bytes": 0}
 
 
-def test_set_aside_together_and_taken_back(bench, studio):
+def test_set_aside_together_and_undone(bench, studio):
     before = contents(studio)
     status, said, err = split(bench, "--after", "park", "--yes")
     assert (status, said["state"]) == (0, "parked"), err
@@ -194,7 +194,7 @@ def go_on(found):
         found.close()
 
 
-def test_cut_off_at_any_step_nothing_is_lost_and_it_goes_on(tmp_path):
+def test_interrupted_at_any_step_nothing_is_lost_and_it_resumes(tmp_path):
     def make(name):
         bench = Bench(tmp_path / name)
         fill(bench)

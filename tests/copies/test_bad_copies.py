@@ -49,7 +49,7 @@ EDITED = {
 
 @pytest.mark.parametrize("how", EDITED)
 @pytest.mark.parametrize("command", ["update", "repair", "bring-back", "libraries", "verify"])
-def test_an_edited_identity_is_no_way_to_lose_anything(bench, copied, how, command):
+def test_an_edited_identity_cannot_lose_anything(bench, copied, how, command):
     lib, there = copied
     damage(there, "media/b.mov")
     path = there / ".fascis/identity.json"

@@ -24,7 +24,7 @@ DOCUMENTS = ("cut.otio", "stays.otio", "absolute.otio")
 
 
 def away(bench, after, *more, where=None):
-    """A library that crossed, and what every file of it said before."""
+    """A library that crossed, and the earlier content of every file."""
     lib = fill(bench)
     write(lib / "absolute.otio", timeline(str(lib / "media/b.mov")))
     before = contents(lib)
@@ -56,7 +56,7 @@ def test_documents_are_byte_for_byte_what_they_were(bench, after):
     assert len(aside) == (after == "park")
 
 
-def test_an_edited_document_is_written_anew_and_plays_what_it_played(bench):
+def test_an_edited_document_is_rewritten_and_plays_what_it_played(bench):
     lib, there, before, _ = away(bench, "release")
     media = [str(there / "media/c.mov"), str(there / "media/b.mov")]
     write(there / "absolute.otio", timeline(*media))
@@ -106,7 +106,7 @@ def test_gathered_media_goes_back_to_its_loose_place(bench, how):
     assert fascis(bench, "verify", lib, "--json")[0] == 0
 
 
-def test_cut_off_while_media_is_put_back_it_goes_on(bench, monkeypatch):
+def test_interrupted_while_media_is_put_back_it_resumes(bench, monkeypatch):
     lib, there, _, _ = away(bench, "release")
     loose = bench.drives / "inside/Loose/l.wav"
     loose.unlink()
@@ -217,7 +217,7 @@ def brought(bench, there):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 @pytest.mark.parametrize("then", ["goes on", "is given up"])
-def test_cut_off_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
+def test_interrupted_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
     bench, lib, there = world(tmp_path / "rehearsal", filesystem)
     bench.step = counter = Killer(10**9)
     assert brought(bench, there) is State.SETTLED

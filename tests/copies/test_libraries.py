@@ -1,4 +1,4 @@
-"""Which copies there are, and how they stand to their home."""
+"""Known copies, and how they compare with their home."""
 
 import os
 import shutil
@@ -81,7 +81,7 @@ def change(bench, studio, how):
         ("lost", "damaged", 1),
     ],
 )
-def test_looked_at_it_says_how_a_copy_stands(bench, studio, how, state, behind):
+def test_after_a_comparison_the_state_of_a_copy_is_shown(bench, studio, how, state, behind):
     change(bench, studio, how)
     before = contents(bench.drives)
     copy = copy_of(bench, "--look")[1]
@@ -129,7 +129,7 @@ def test_originals_are_known_where_they_are_and_set_aside(bench, studio):
     assert library["home"]["path"] == str(studio) and library["aside"] == []
 
 
-def test_two_hundred_libraries_are_told_at_once(bench):
+def test_two_hundred_libraries_are_listed_at_once(bench):
     register = from_environment().register
     drive = bench.workspace.drives.connected()[0]
     for n in range(200):

@@ -36,7 +36,7 @@ ACTS = {
 
 
 class Power:
-    """Does something on a mounted drive, and finds the drive as it was at some of its moments."""
+    """Does something on a mounted drive, and captures the drive's state at some moments."""
 
     def __init__(self, bench, mounted, filesystem, tmp_path, monkeypatch):
         self.bench, self._mounted, self._filesystem = bench, mounted, filesystem
@@ -55,7 +55,7 @@ class Power:
                 monkeypatch.setattr(kind, name, act)
 
     def lost_while(self, acting, steps):
-        """Does it, and gives the drive's state of moments, mounted one after the other.
+        """Does it, and returns the drive's states, mounted one after the other.
 
         Args:
             steps: about how many there are.

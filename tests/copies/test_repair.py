@@ -1,4 +1,4 @@
-"""Repair: what is damaged or missing comes back from a copy; everything before it is kept."""
+"""Repair: damaged and missing files are restored from a copy; everything before is kept."""
 
 import os
 
@@ -88,7 +88,7 @@ def test_a_home_is_repaired_from_its_copy_documents_too(bench, copies):
     assert contents(lib) == whole
 
 
-def test_what_is_edited_is_left_alone_and_what_the_copy_lacks_is_told(bench, copies):
+def test_edited_files_are_left_alone_and_missing_ones_in_the_copy_reported(bench, copies):
     there, good = copies
     write(there / "media/a.mov", b"edited since")
     damage(good, DAMAGED)
@@ -107,13 +107,13 @@ def test_a_file_that_a_program_writes_stays(bench, copies):
     there, good = copies
     with open(there / DAMAGED, "r+b"):
         words = ("repair", there, "--from", good, "--yes", "--json")
-        # In a process of its own: what this one has open is not asked for.
+        # In a process of its own: files that this process has open are not examined.
         status, said, _ = fascis(bench, *words, LANG="C")
     assert status == 1 and said["not_repaired"] == [{"path": DAMAGED, "why": "open"}]
     assert (there / MISSING).exists()
 
 
-def test_what_is_no_copy_of_it_is_refused(bench, copies):
+def test_what_is_not_a_copy_of_it_is_refused(bench, copies):
     there, good = copies
     other = bench.drives / "egret/Other"
     write(other / "media/b.mov", b"b" * 700)
@@ -124,7 +124,7 @@ def test_what_is_no_copy_of_it_is_refused(bench, copies):
     assert fascis(bench, "repair", there, "--from", bench.root / "none", "--yes", "--json")[0] == 2
 
 
-def test_worked_in_since_it_is_not_taken_back(bench, copies):
+def test_worked_in_since_it_is_not_undone(bench, copies):
     there, good = copies
     _, said, _ = fascis(bench, "repair", there, "--from", good, "--yes", "--json")
     write(there / MISSING, b"worked in")
@@ -135,7 +135,7 @@ def test_worked_in_since_it_is_not_taken_back(bench, copies):
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
-def test_cut_off_at_every_step_nothing_is_lost_and_it_finishes(tmp_path, filesystem):
+def test_interrupted_at_every_step_nothing_is_lost_and_it_finishes(tmp_path, filesystem):
     """A drive that can rename without replacing, and one that cannot."""
     from tests.conftest import Bench
 
@@ -187,7 +187,7 @@ def test_cut_off_at_every_step_nothing_is_lost_and_it_finishes(tmp_path, filesys
 
 
 def _all(there):
-    """Everything that is there, under whatever name; Fascis's own lists left out."""
+    """Every file there, under any name, without Fascis's own lists."""
     files = (path for path in there.rglob("*") if path.is_file())
     return {p.read_bytes() for p in files if p.parent.name not in (".fascis", "receipts")}
 

@@ -1,4 +1,4 @@
-"""A library on another computer: its receipts are shown there, and what is known of its copies."""
+"""A library on another computer: its receipts and the state of its copies are shown there."""
 
 import json
 
@@ -43,7 +43,7 @@ def test_receipts_travel_and_are_shown(elsewhere):
     "content",
     [b"", b"[]", b"{}", b"{" * 100_000, b"\xff\xfe", json.dumps({"crossing": "x"}).encode()],
 )
-def test_what_is_no_receipt_is_left_out(elsewhere, content):
+def test_what_is_not_a_receipt_is_left_out(elsewhere, content):
     second, copy, id = elsewhere
     good = json.loads((copy / f".fascis/receipts/{id}.json").read_bytes())
     (copy / ".fascis/receipts/bad.json").write_bytes(content)

@@ -1,4 +1,4 @@
-"""Update: a copy is brought up to its home, and what was there before stays in it."""
+"""Update: a copy gets the changes of its home, and keeps what it had before."""
 
 import os
 from contextlib import suppress
@@ -60,13 +60,13 @@ def copied(bench, where=None, *more):
 
 
 def equal(bench, lib, there):
-    """By what Fascis says, by the content of every file, and by what documents play."""
+    """By Fascis, by the content of every file, and by what documents play."""
     found = Comparison(bench.workspace, survey_library(bench.workspace, lib), there).found
     assert found.state is Stands.EQUAL, found
     documents = ("cut.otio", "stays.otio")
     for name in documents:
         assert oracle.plays(lib / name, {}) == oracle.plays(there / name, {})
-    # Proxies were left out by choice, documents say other paths, and what is loose is gathered.
+    # Proxies were left out by choice, documents have other paths, and loose media is gathered.
     apart = (b"otio", b"proxies", b"Loose")
     mine, theirs = (
         {p: c for p, c in contents(folder).items() if not any(word in p for word in apart)}
@@ -141,7 +141,7 @@ def test_what_was_worked_on_in_the_copy_is_a_decision_and_never_lost(bench):
 
 
 @pytest.mark.parametrize("how", ["home itself", "other library", "no copy", "no records", "none"])
-def test_what_is_no_copy_of_it_is_refused(bench, how):
+def test_what_is_not_a_copy_of_it_is_refused(bench, how):
     lib, there = copied(bench)
     other = bench.heron / "Other"
     write(other / "x.mov", b"x")
@@ -212,7 +212,7 @@ def updated(bench, lib, there):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 @pytest.mark.parametrize("then", ["goes on", "is given up"])
-def test_cut_off_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
+def test_interrupted_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
     """On a drive that can rename without replacing, and on one that cannot."""
     bench, lib, there = world(tmp_path / "rehearsal", filesystem)
     bench.step = counter = Killer(10**9)
@@ -246,7 +246,7 @@ def test_cut_off_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
 
 
 def _all(folder):
-    """Everything that is there, under whatever name; Fascis's own lists left out."""
+    """Every file there, under any name, without Fascis's own lists."""
     own = ("identity.json", "inventory.csv", "manifest.b3", "crossing.json", "plan.csv")
     files = (p for p in folder.rglob("*") if p.is_file() and p.name not in own)
     return {p.read_bytes() for p in files if p.parent.name != "receipts"}

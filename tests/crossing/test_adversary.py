@@ -115,7 +115,7 @@ def holes_everywhere(self):
 
 
 def test_what_a_file_system_calls_a_hole_a_moment_ago_is_read(bench, library, monkeypatch):
-    """One said so of files that were just written, and copies became zeros, digest and all."""
+    """A file system reported this for new files, and copies became zeros, digest and all."""
     clip = library / CLIP
     with open(clip, "wb") as out:
         out.truncate(8 << 20)
@@ -125,7 +125,7 @@ def test_what_a_file_system_calls_a_hole_a_moment_ago_is_read(bench, library, mo
     assert (crossing.places.target / CLIP).read_bytes() == clip.read_bytes()
 
 
-def test_a_copy_of_nothing_but_zeros_is_told(bench, library):
+def test_a_copy_of_nothing_but_zeros_is_reported(bench, library):
     with open(library / "empty take.mov", "wb") as out:
         out.truncate(4 << 20)
     crossing = settled(bench)
@@ -176,7 +176,7 @@ def test_an_original_that_somebody_begins_to_write_while_it_is_read_stays(
 
 
 def test_an_original_that_another_person_s_program_writes_to_stays(bench, library, monkeypatch):
-    """Its processes cannot be opened; the lease tells."""
+    """Its processes cannot be examined; the lease shows it."""
     crossing = switched(bench)
     monkeypatch.setattr(releasing_module, "find_open", lambda *_: Openers([], all_seen=False))
     with open(library / CLIP, "r+b") as theirs:
@@ -248,9 +248,9 @@ def test_a_clone_mounted_over_a_folder_of_the_library_keeps_its_files(bench, lib
 def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(
     bench, library, mounted, whole
 ):
-    """Where inodes identify nothing, and the drive is not asked.
+    """If inodes identify nothing, and the drive is not tested.
 
-    Sizes, times and contents are all as they should be.
+    Sizes, times and contents are all as expected.
     """
     bench.add_drive("inside", "exfat", transport="nvme")
     bench.again()
@@ -270,7 +270,7 @@ def test_the_copy_itself_mounted_where_the_originals_were_is_not_deleted(
     assert whole is False or len(contents(library)) == 10
 
 
-def test_of_two_names_of_a_file_one_that_was_saved_anew_crosses_as_a_file_of_its_own(
+def test_of_two_names_of_a_file_one_that_was_saved_again_crosses_as_a_file_of_its_own(
     bench, library
 ):
     os.link(library / CLIP, library / "twin.mov")
@@ -311,7 +311,7 @@ def test_what_a_person_put_into_an_arrived_library_before_it_settled_is_kept(
     id = crossing.id
     crossing.close()
     again = find_crossing(bench.workspace, id)
-    # the drive was connected again: what was verified last is doubted
+    # The drive was connected again: files verified last are doubted.
     again.copies.put(
         "session",
         {**again.copies.value("session"), "clean": False, "mount": "another", "boot": "another"},
@@ -344,7 +344,7 @@ def test_a_copy_that_was_whole_once_is_never_cleared(bench, library, filesystem)
     assert len(contents(to / "The Weir")) == 11 and len(contents(library)) == 10
 
 
-def test_a_whole_copy_to_which_something_was_being_brought_along_is_not_cleared_when_it_is_given_up(
+def test_a_whole_copy_to_which_something_was_being_copied_is_not_cleared_when_it_is_given_up(
     bench, library
 ):
     to = on(bench, "ext4")
@@ -381,7 +381,7 @@ def test_a_drive_that_is_mounted_in_the_staging_folder_keeps_its_files(bench, li
     )
 
 
-def test_cut_off_while_it_moves_in_undo_clears_the_half_library_too(bench, library):
+def test_interrupted_while_it_moves_in_undo_clears_the_half_library_too(bench, library):
     to = on(bench, "exfat")
     crossing = started(bench, to=to)
     moves = []
@@ -405,7 +405,7 @@ def test_cut_off_while_it_moves_in_undo_clears_the_half_library_too(bench, libra
 # -- one act at a time -----------------------------------------------------------------------------
 
 
-def test_undo_that_was_cut_off_is_finished_and_nothing_is_released(bench, library):
+def test_undo_that_was_interrupted_is_finished_and_nothing_is_released(bench, library):
     crossing = settled(bench, After.RELEASE)
     crossing.switch()
     killed_at(bench, "before journal state undone", crossing.undo)
@@ -481,7 +481,7 @@ def test_a_catalog_whose_journal_is_a_link_is_not_understood_and_crosses_as_a_fi
     assert contents(crossing.places.target) == contents(library)
 
 
-def test_an_attribute_that_the_drive_cannot_hold_is_told_and_holds_nothing_up(
+def test_an_attribute_that_the_drive_cannot_hold_is_reported_and_delays_nothing(
     bench, library, monkeypatch
 ):
     os.setxattr(library / CLIP, "user.note", b"short")
@@ -498,7 +498,7 @@ def test_an_attribute_that_the_drive_cannot_hold_is_told_and_holds_nothing_up(
     assert "user.note" in said and contents(crossing.places.target) == contents(library)
 
 
-def test_more_attributes_than_the_new_drive_holds_are_told_before(bench, library):
+def test_more_attributes_than_the_new_drive_holds_are_reported_before_the_start(bench, library):
     monkey = {CLIP.encode(): 60_000}
     surveyed = survey_library(bench.workspace, library)
     surveyed._attributed = monkey
@@ -515,7 +515,7 @@ def test_a_library_named_by_a_link_to_its_folder_is_where_the_folder_is(bench, l
 
 
 @pytest.mark.parametrize("way", ["along", "left"])
-def test_a_link_that_leads_elsewhere_since_the_plan_is_brought_along_or_left(bench, library, way):
+def test_a_link_that_leads_elsewhere_since_the_plan_is_copied_too_or_left(bench, library, way):
     (library / "latest").symlink_to(CLIP)
     crossing = settled(bench, After.PARK)
     (library / "latest").unlink()
@@ -551,7 +551,7 @@ def test_a_link_changed_at_both_places_stays_at_both(bench, library, written_ane
 
 
 @pytest.mark.parametrize("made", ["file", "link"])
-def test_what_has_the_name_of_our_folder_is_told_before(bench, library, made):
+def test_a_file_with_the_name_of_our_folder_is_reported_before_the_start(bench, library, made):
     own = library / ".fascis"
     own.write_bytes(b"theirs") if made == "file" else own.symlink_to("media")
     plan = plan_of(bench)
@@ -580,7 +580,7 @@ def test_where_nothing_can_be_set_aside_the_plan_says_so(bench, library, filesys
 
 
 @pytest.mark.parametrize("sizes", [(7 << 60,), (7 << 60, 7 << 60)])
-def test_giants_of_emptiness_are_told_before_and_never_end_in_a_traceback(
+def test_giants_of_emptiness_are_reported_before_the_start_and_never_end_in_a_traceback(
     bench, library, sizes, monkeypatch
 ):
     surveyed = survey_library(bench.workspace, library)
@@ -624,7 +624,7 @@ def test_dates_beyond_what_64_bits_of_nanoseconds_hold(bench, library, year):
 
 
 def full_disk(monkeypatch, path, times):
-    """Connecting fails as it does where there is no room for the file beside the journal."""
+    """Connecting fails as if there was no room for the file beside the journal."""
     import sqlite3
 
     from fascis.crossing.journal import opening as module
@@ -642,7 +642,7 @@ def full_disk(monkeypatch, path, times):
     monkeypatch.setattr(module, "connect", connect)
 
 
-def test_a_disk_that_is_full_under_the_journal_is_no_damage(bench, library, monkeypatch):
+def test_a_disk_that_is_full_under_the_journal_is_not_damage(bench, library, monkeypatch):
     crossing = started(bench)
     path, room = crossing.journal.path, crossing.journal.room
     crossing.close()
@@ -692,7 +692,7 @@ def test_samples_are_decoded_for_a_limited_time_in_all(bench, library, monkeypat
     assert opened.seen == 3 and opened.not_sampled == 0
 
 
-def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_told(
+def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_reported(
     bench, library, monkeypatch
 ):
     crossing = started(bench)
@@ -710,7 +710,7 @@ def test_a_name_that_a_damaged_drive_neither_opens_nor_gives_up_is_told(
     assert crossing.run() is State.SETTLED and contents(crossing.places.target) == contents(library)
 
 
-def test_an_empty_top_folder_goes_where_inodes_tell_nothing(bench, library):
+def test_an_empty_top_folder_goes_where_inodes_mean_nothing(bench, library):
     bench.add_drive("inside", "exfat", transport="nvme")
     bench.again()
     crossing = switched(bench)
@@ -722,7 +722,7 @@ def test_an_empty_top_folder_goes_where_inodes_tell_nothing(bench, library):
 
 
 def test_two_threads_that_release_and_undo_lose_nothing(bench, library):
-    """Whoever comes second is refused; whatever the order, law 1 holds."""
+    """The second one is refused; rule 1 holds in any order."""
     crossing = switched(bench)
     one, other = (find_crossing(bench.workspace, crossing.id) for _ in range(2))
     before, errors = contents(library), []

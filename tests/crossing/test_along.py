@@ -1,6 +1,6 @@
-"""Law 9: the library as a whole held still.
+"""Rule 9: the library as a whole held still.
 
-What became newer is brought along, or left by decision.
+Files that changed are copied too, or left by decision.
 """
 
 import json
@@ -35,7 +35,7 @@ def listed(target):
 
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
-def test_what_became_newer_is_brought_along(bench, library, filesystem):
+def test_what_changed_since_is_copied_too(bench, library, filesystem):
     bench.add_drive("there", filesystem)
     bench.again()
     crossing = settled(bench, to=bench.drives / "there")
@@ -88,7 +88,7 @@ def test_left_by_decision_it_stays_and_is_never_deleted(bench, library):
     crossing.leave_newer(crossing.undecided())
     (library / "later still.jpg").write_bytes(b"l")
     with pytest.raises(Refused, match="later still"):
-        crossing.switch()  # the decision was for what was there then
+        crossing.switch()  # The decision was for the files there at that time.
     crossing.leave_newer(crossing.undecided() + sorted(newer))
     crossing.switch()
     record = crossing.release()
@@ -97,7 +97,7 @@ def test_left_by_decision_it_stays_and_is_never_deleted(bench, library):
     assert len(contents(crossing.places.target)) == 10
 
 
-def test_left_out_roles_are_not_brought_along(bench, library):
+def test_left_out_roles_are_not_copied_later(bench, library):
     crossing = settled(bench, leave_out=[Role.PROXY])
     (library / "proxies/new.mov").write_bytes(b"proxy")
     (library / "stills/otter.jpg").write_bytes(b"otter")
@@ -134,8 +134,8 @@ class Stop(BaseException):
     """The program ends here."""
 
 
-def test_cut_off_at_every_point_of_bringing_along(bench, library):
-    """Every journal transaction and every act on the drive; law 1 each time, and it goes on."""
+def test_interrupted_at_every_point_of_copying_changes(bench, library):
+    """Every journal transaction and every act on the drive; rule 1 each time, and it resumes."""
     (library / "latest").symlink_to("notes.txt")
     crossing = settled(bench)
     kept = {p: c for p, c in contents(library).items() if p not in (b"notes.txt", b"latest")}
@@ -173,7 +173,7 @@ def test_cut_off_at_every_point_of_bringing_along(bench, library):
     )
 
 
-def test_a_drive_that_goes_away_meanwhile_goes_on_where_it_was(bench, library):
+def test_a_drive_that_is_removed_meanwhile_continues_where_it_was(bench, library):
     crossing = settled(bench)
     work_on(library)
 
@@ -218,7 +218,7 @@ def test_where_somebody_works_on_after_the_switch_nothing_is_taken_from_under_th
     assert crossing.state is State.UNDONE and contents(bench.library) == before
 
 
-def test_giving_up_while_bringing_along_keeps_the_copy(bench, library):
+def test_giving_up_while_copying_changes_keeps_the_copy(bench, library):
     crossing = started(bench)
     crossing.run()
     work_on(library)
@@ -241,7 +241,7 @@ def test_giving_up_while_bringing_along_keeps_the_copy(bench, library):
     assert not list(bench.heron.glob(".fascis-crossing-*"))
 
 
-def test_an_unclean_end_of_bringing_along_never_touches_what_a_person_changed_in_the_copy(
+def test_an_unclean_end_of_copying_changes_never_touches_what_a_person_changed_in_the_copy(
     bench, library, monkeypatch
 ):
     crossing = settled(bench)

@@ -1,6 +1,6 @@
-"""Names that the new drive cannot hold.
+"""Names that the new drive cannot store.
 
-Kept apart in the copy, followed by documents, given back on the way home.
+Changed in the copy, followed by documents, restored on the way home.
 """
 
 import csv
@@ -93,9 +93,9 @@ def crossed(workspace, library, to, **choices):
 
 
 def before_of(copy):
-    """What the inventory says.
+    """The inventory's places.
 
-    Place in the copy → place before, by the reader of the standard library alone.
+    Place in the copy → earlier place, by the standard library's reader alone.
     """
     with open(copy / ".fascis/inventory.csv", newline="") as out:
         rows = list(csv.DictReader(out))
@@ -120,7 +120,7 @@ def oracle(timeline):
 
 
 def everything_is_there(library, copy, but=()):
-    """Every file of the library is in the copy, whole, where the inventory says."""
+    """Every file of the library is in the copy, whole, at the place in the inventory."""
     old, new, before = contents(library), contents(copy), before_of(copy)
     new = {p: digest for p, digest in new.items() if not os.path.islink(copy / os.fsdecode(p))}
     documents = {b"cuts: first.otio", b"all.m3u8", b"Stills.fascat", *but}
@@ -208,7 +208,7 @@ def frames(bench):
     return bench.add_drive("ex", "exfat")
 
 
-def test_a_frame_cannot_be_called_otherwise_and_can_be_left_out(bench):
+def test_a_frame_cannot_be_renamed_and_can_be_left_out(bench):
     to = frames(bench)
     bench.again()
     surveyed = survey_library(bench.workspace, bench.library)
@@ -347,8 +347,8 @@ def test_an_original_whose_renamed_copy_is_gone_stays(bench, library):
     assert (library / "media/why?.mov").read_bytes() == b"why" and len(contents(library)) == 1
 
 
-def test_cut_off_anywhere_it_goes_on_with_the_same_names(bench, library):
-    """Killed at steps all along; what is renamed keeps the name that the plan gave it."""
+def test_interrupted_anywhere_it_resumes_with_the_same_names(bench, library):
+    """Killed at steps all along; renamed files keep the names in the plan."""
     bench.fill({"media/why?.mov": b"why", "media/WHY_.mov": b"other", "media/Why?.mov": b"third"})
     to = bench.add_drive("ex", "exfat")
     bench.again()
@@ -464,7 +464,7 @@ def test_who_cannot_be_renamed_keeps_the_name_that_others_want(bench):
     crossing.close()
 
 
-def test_thousands_of_names_in_another_encoding_are_told_apart_quickly():
+def test_thousands_of_names_in_another_encoding_are_distinguished_quickly():
     names = [
         bytes([0xE0 + n // 225, 0xE0 + n // 15 % 15, 0xE0 + n % 15]) + b".mov" for n in range(3000)
     ]

@@ -29,7 +29,7 @@ def switched(bench):
     return crossing
 
 
-def test_an_edit_while_the_last_reading_goes_on_is_not_deleted(bench, library, monkeypatch):
+def test_an_edit_during_the_last_reading_is_not_deleted(bench, library, monkeypatch):
     crossing = switched(bench)
     clip = library / "media/Day 01/weir_01.mov"
     good = Release._why_stays
@@ -60,7 +60,7 @@ def test_an_edit_of_a_file_with_two_names_that_keeps_its_time_is_not_deleted(ben
 
 
 @pytest.mark.parametrize("id", ["", "0", "abc"])
-def test_too_short_a_beginning_is_no_crossing(bench, library, id):
+def test_too_short_a_beginning_means_no_crossing(bench, library, id):
     crossing = switched(bench)
     crossing.close()
     with pytest.raises(Refused, match="too short"):
@@ -89,7 +89,7 @@ def test_work_in_a_folder_called_renders_is_never_discarded(bench, library):
         )
 
 
-def test_a_name_of_our_own_is_no_library_s_name(bench, library):
+def test_a_name_of_our_own_is_not_a_library_s_name(bench, library):
     surveyed = survey_library(bench.workspace, library)
     for name in (".fascis-measures-deadbeef", ".FASCIS"):
         plan = make_plan(bench.workspace, surveyed, bench.heron, Choices(name=name))
@@ -111,7 +111,7 @@ def test_ten_thousand_touched_files_do_not_hide_a_timeline(bench, library):
     assert len(contents(library)) == 10_061
 
 
-def test_home_is_not_given_back_to_what_is_half_deleted(bench, library):
+def test_home_is_not_returned_to_what_is_half_deleted(bench, library):
     crossing = switched(bench)
     bench.step = lambda name: (
         (_ for _ in ()).throw(EnvironmentTrouble("cut off"))
@@ -132,7 +132,7 @@ def test_home_is_not_given_back_to_what_is_half_deleted(bench, library):
     assert crossing.release() and crossing.state is State.RELEASED
 
 
-def test_home_is_not_given_back_to_where_nothing_is(bench, library):
+def test_home_is_not_returned_to_where_nothing_is(bench, library):
     crossing = switched(bench)
     library.rename(library.with_name("taken away"))
     with pytest.raises(Refused, match="no longer at "):

@@ -1,4 +1,4 @@
-"""The library as a whole held still: what is not as it was recorded, and what a plan still says."""
+"""Changes at the old place: differences from the records, and whether a plan still holds."""
 
 import os
 from contextlib import closing

@@ -1,4 +1,4 @@
-"""Law 1 at every point where the program may be killed, and that resume always finishes."""
+"""Rule 1 at every point where the program can be killed, and a resume always finishes."""
 
 import pytest
 

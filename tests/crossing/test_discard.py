@@ -1,4 +1,4 @@
-"""What goes without a copy, by its own choice; what was damaged at the source.
+"""Files deleted without a copy, by their own choice; files damaged at the source.
 
 What cannot be set aside.
 """
@@ -49,7 +49,7 @@ def test_discarded_goes_with_the_originals_and_left_out_stays(bench, library):
 def test_discarding_waits_for_the_release_and_for_the_same_checks(bench, library):
     bench.fill({"proxies/b.mov": 10, "proxies/c.mov": 10, "proxies/d.mov": 10})
     crossing = settled(bench, discard=[Role.PROXY])
-    assert len(list((library / "proxies").iterdir())) == 4  # nothing goes before
+    assert len(list((library / "proxies").iterdir())) == 4  # Nothing is deleted before.
     crossing.switch()
     (library / "proxies/b.mov").write_bytes(b"worked on since")
     (library / "proxies/c.mov").unlink()
@@ -74,7 +74,9 @@ def test_only_what_can_be_made_again_is_discarded(bench, library):
 
 
 def test_a_role_by_the_word_of_a_foreign_identity_file_is_never_discarded(bench, library):
-    """Somebody's drive says that the footage is a proxy: left out it may be, deleted it is not."""
+    """An identity file on somebody's drive calls footage a proxy: it can be left out, never
+    deleted.
+    """
     own = library / ".fascis"
     own.mkdir()
     identity = {
@@ -212,7 +214,9 @@ def test_what_was_edited_is_not_damaged(bench, damaged):
 
 
 @pytest.mark.lab
-def test_a_drive_s_own_top_folder_cannot_be_set_aside_and_that_is_told_before(bench, mounted):
+def test_a_drive_s_own_top_folder_cannot_be_set_aside_and_that_is_reported_before_the_start(
+    bench, mounted
+):
     top = mounted("ext4", 64, "WEIR")
     shutil.rmtree(top / "lost+found")
     (top / "weir.mov").write_bytes(b"water" * 1000)

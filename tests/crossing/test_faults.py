@@ -1,4 +1,4 @@
-"""What goes wrong on the way: a clear sentence, nothing lost, and it goes on."""
+"""Faults during a crossing: a clear sentence, nothing lost, and it resumes."""
 
 import errno
 import json
@@ -44,7 +44,7 @@ def resumed(bench, crossing):
         ({"kind": "write-error", "name": "salmon.wav"}, DriveGone, "salmon.wav"),
     ],
 )
-def test_the_destination_fails_half_way(bench, library, fault, error, words):
+def test_the_destination_fails_halfway(bench, library, fault, error, words):
     bench.add_drive("bad", faults=[fault])
     bench.again()
     crossing = started(bench, to=bench.drives / "bad")
@@ -69,7 +69,7 @@ def test_a_bit_flipped_on_the_way_is_found_and_copied_again(bench, library):
     assert contents(crossing.places.target) == contents(library)
 
 
-def test_a_drive_that_is_not_to_be_trusted_fails_the_crossing(bench, library):
+def test_a_drive_that_is_unreliable_fails_the_crossing(bench, library):
     bench.add_drive("bad", faults=[{"kind": "flip", "name": "salmon.wav", "at": 7, "times": 3}])
     bench.again()
     crossing = started(bench, to=bench.drives / "bad")
@@ -143,7 +143,7 @@ def test_a_file_that_keeps_growing_is_not_taken(bench):
     assert contents(crossing.places.target) == contents(bench.library)
 
 
-def test_stop_and_go_on_another_day(bench, library):
+def test_stop_and_resume_another_day(bench, library):
     crossing, control = started(bench), Control()
 
     def stop_at_first(event):
@@ -159,11 +159,11 @@ def test_stop_and_go_on_another_day(bench, library):
     copied = []
     assert crossing.run(report=lambda e: copied.append(e)) is State.SETTLED
     again = sum(e.verified_files for e in copied if isinstance(e, Advanced))
-    assert again == 410 - verified  # what is verified is not read again
+    assert again == 410 - verified  # Verified files are not read again.
     assert contents(crossing.places.target) == contents(library)
 
 
-def test_a_cleared_staging_folder_is_begun_anew(bench, library):
+def test_a_cleared_staging_folder_is_started_again(bench, library):
     bench.add_drive("bad", faults=[{"kind": "unplugged", "after_bytes": 400_000}])
     bench.again()
     crossing = started(bench, to=bench.drives / "bad")
@@ -209,8 +209,8 @@ def test_a_journal_that_cannot_be_used(bench, library, spoil, words):
     assert len(contents(library)) == len(contents(bench.heron / "The Weir")) == 10
 
 
-def test_a_journal_from_before_names_were_kept_apart_goes_on(bench, library):
-    """Begun by the version before, cut off, brought up when it is opened.
+def test_a_journal_from_before_names_were_kept_apart_resumes(bench, library):
+    """Started by an earlier version, interrupted, upgraded when it is opened.
 
     It arrives, is released, and nothing is lost.
     """

@@ -1,6 +1,6 @@
 """Power loss step by step, on a drive that keeps exactly what was flushed.
 
-Law 1 each time, and it arrives.
+Rule 1 each time, and it arrives.
 """
 
 from contextlib import suppress
@@ -64,7 +64,7 @@ def test_power_loss_at_every_step(tmp_path, filesystem, monkeypatch):
 
 
 def test_a_flush_that_is_left_out_is_noticed(tmp_path):
-    """The drive of these tests forgets indeed: without flushing, what was copied is gone."""
+    """The drive of these tests really forgets: without flushing, copied files are gone."""
     bench = make(tmp_path / "x", "ext4")
     bench.drive.sync = lambda: None
     before = contents(bench.library)

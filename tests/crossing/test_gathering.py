@@ -58,7 +58,7 @@ def cross(bench, library=None, decided=True, **choices):
 
 @pytest.fixture
 def weir(bench, tmp_path):
-    """A library whose feature uses media inside, in two folders outside, and what is not there."""
+    """A library whose feature uses media inside, in two folders outside, and missing media."""
     lib = bench.library
     write(lib / "media/Day 01/crest.mov", b"c" * 5000)
     write(lib / "media/Day 01/spare.mov", b"s" * 600)
@@ -173,9 +173,7 @@ def test_what_is_promised_to_come_free_is_what_a_release_deletes(bench, weir):
     assert plan(bench, loose_too=True).frees > promised
 
 
-def test_when_what_a_document_was_written_anew_to_is_gone_it_stays_with_all_that_it_needs(
-    bench, weir
-):
+def test_if_the_rewritten_document_is_gone_its_original_stays_with_all_that_it_needs(bench, weir):
     crossing = cross(bench, after=After.RELEASE)
     crossing.switch()
     (bench.heron / "The Weir/projects/Feature/feature.otio").unlink()
@@ -189,7 +187,7 @@ def test_when_what_a_document_was_written_anew_to_is_gone_it_stays_with_all_that
     ).exists()
 
 
-def test_without_gathering_documents_go_on_leading_to_where_loose_media_lies(bench, weir, tmp_path):
+def test_without_gathering_documents_still_lead_to_loose_media(bench, weir, tmp_path):
     write(weir / "relative.m3u8", b"../../../Desktop/Music/two herons.flac\n")
     made = plan(bench, gather=False)
     assert codes(made)["not-gathered"] == "note" and made.gathering.items == []
@@ -478,7 +476,7 @@ def test_references_to_what_was_left_out_lead_nowhere_in_the_copy(bench, weir):
 
 
 @pytest.mark.parametrize("touched", ["document", "loose"])
-def test_what_became_newer_is_brought_along_and_written_anew(bench, weir, tmp_path, touched):
+def test_what_changed_since_is_copied_too_and_rewritten(bench, weir, tmp_path, touched):
     crossing = cross(bench)
     there = bench.heron / "The Weir"
     if touched == "document":
@@ -628,7 +626,7 @@ def test_a_loose_original_stays_when_anything_is_not_as_it_was(bench, weir, tmp_
     assert str(loose) in {x["path"] for x in record["left_behind"]}
 
 
-def test_bringing_documents_along_goes_on_wherever_it_is_cut_off(tmp_path):
+def test_copying_changed_documents_resumes_wherever_it_is_interrupted(tmp_path):
     """A document moved into the library already is not written from what it has become."""
     rehearsed = None
     for point in range(0, 400, 1 if EVERY else 9):
@@ -683,8 +681,8 @@ def test_a_document_that_can_no_longer_be_opened_at_its_new_place_tips_the_scale
 
 
 @pytest.mark.parametrize("killed_at", range(24) if EVERY else (0, 6, 13, 20))
-def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
-    """What is deleted has its verified copy, and is counted once it has gone on."""
+def test_interrupted_while_loose_originals_go(bench, weir, tmp_path, killed_at):
+    """Every deleted file has its verified copy, and is counted once after a resume."""
     loose = {
         p.name: p.read_bytes()
         for p in (*tmp_path.glob("Field*/**/*.wav"), *tmp_path.glob("Desktop/**/*.flac"))
@@ -723,7 +721,7 @@ def test_cut_off_while_loose_originals_go(bench, weir, tmp_path, killed_at):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 def test_every_point_of_a_crossing_that_gathers(tmp_path, filesystem):
-    """Cut off anywhere: nothing is lost, and it goes on to timelines that find everything."""
+    """Interrupted anywhere: nothing is lost, and it resumes to timelines that find everything."""
     rehearsal = gathering_bench(tmp_path / "rehearsal", filesystem)
     rehearsal.step = counter = Killer(10**9)
     whole_way(rehearsal)
@@ -775,7 +773,7 @@ def gathering_bench(root, filesystem):
 
 
 def test_the_receipt_has_the_figures_of_the_scales(bench, weir):
-    """Copied is what was read; the new library holds documents as they were rewritten."""
+    """Copied files are as read; the new library contains the rewritten documents."""
     crossing = cross(bench)
     there = bench.heron / "The Weir"
     held = [p for p in there.rglob("*") if p.is_file() and ".fascis" not in p.parts]

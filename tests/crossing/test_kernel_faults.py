@@ -43,9 +43,10 @@ def in_memory(tmp_path, mounted):
 
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 def test_no_room_under_the_drive_s_image(bench, mounted, in_memory, filesystem):
-    """The drive says that it has room.
+    """The drive reports room.
 
-    What lies below it has none, and says so only when it is flushed.
+    The level below has none, and reports it only on a flush. The crossing finishes in the room it
+    had reserved.
     """
     mounted.root = in_memory
     drive = mounted(filesystem, 200)
@@ -89,7 +90,7 @@ def test_a_full_disk_under_the_journal_uses_the_room_that_was_kept(bench, mounte
     assert not crossing.journal.room.exists() and len(contents(bench.heron / "The Weir")) == 10
 
 
-def test_without_that_room_it_stops_and_goes_on_when_there_is_some(bench, mounted, library):
+def test_without_that_room_it_stops_and_resumes_when_there_is_some(bench, mounted, library):
     disk = mounted("ext4", 32, "SMALL")
     bench.workspace.state = disk / "state"
     crossing = started(bench)

@@ -1,4 +1,4 @@
-"""Landing in a folder of its own: staged, arrived, taken back, cleared; never over anything."""
+"""Landing in a new folder: staged, arrived, moved back, cleared; never over anything."""
 
 import json
 from contextlib import closing
@@ -20,7 +20,7 @@ def landed(request, bench, library):
 
 
 def land(destination, *steps):
-    """Takes some steps of a landing, on the opened drive; gives what the last one said."""
+    """Does some steps of a landing on the opened drive; returns the result of the last one."""
 
     def work(medium):
         landing = destination.landing(medium)
@@ -87,7 +87,7 @@ def test_the_staging_folder_of_another_crossing_is_refused_and_stays(bench, libr
 
 
 @pytest.mark.parametrize("content", [b"", b"{", b"[]", b'{"token": 5}'])
-def test_a_token_that_is_none_is_refused(bench, library, content):
+def test_a_token_that_is_invalid_is_refused(bench, library, content):
     with closing(started(bench)) as crossing:
         destination = crossing.destinations[0]
         land(destination, "begin")

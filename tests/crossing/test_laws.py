@@ -1,4 +1,4 @@
-"""The laws, by properties and by looking from outside."""
+"""The rules, by properties and by observation from outside."""
 
 import os
 import re
@@ -201,7 +201,7 @@ def test_a_copy_removed_behind_the_check_keeps_its_original(bench, library):
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may do everything")
-def test_an_original_that_may_not_be_deleted_stays(bench, library):
+def test_an_original_that_cannot_be_deleted_stays(bench, library):
     crossing = switched(bench)
     (library / "stills").chmod(0o555)
     record = crossing.release()
@@ -281,7 +281,7 @@ def test_old_records_cross_to_as_it_was():
     assert own_place(b".fascis/as-it-was/1/x.otio", "abc") == b".fascis/as-it-was/1/x.otio"
 
 
-def test_a_journal_without_its_plan_is_no_crossing(bench):
+def test_a_journal_without_its_plan_is_not_a_crossing(bench):
     Journal.create(bench.workspace.crossings / "0123.sqlite").close()
     found, damaged = all_crossings(bench.workspace)
     assert found == [] and damaged == [] and unfinished(bench.workspace) == []

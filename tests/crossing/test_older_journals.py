@@ -1,6 +1,6 @@
-"""A journal of each earlier version, kept as a file, is brought up, goes on, and is released.
+"""A journal of each earlier version, kept as a file, is upgraded, resumed, and released.
 
-Each was cut off when all of it had been read back and nothing had arrived.
+Each was interrupted when everything had been read back and nothing had arrived.
 """
 
 import json
@@ -34,7 +34,7 @@ _TIME = 1_700_000_000_000_000_000
 
 
 def brought_here(bench, kept):
-    """The library as it was when the journal was written, and the journal, by this machine."""
+    """The library as it was when the journal was written, and the journal, on this machine."""
     bench.fill(FILES)
     for place in FILES:
         os.utime(bench.library / place, ns=(_TIME, _TIME))
@@ -67,7 +67,7 @@ def test_there_is_one_of_each_version():
 
 
 @pytest.mark.parametrize("kept", KEPT, ids=lambda p: p.stem)
-def test_it_goes_on_to_the_release(bench, kept):
+def test_it_continues_to_the_release(bench, kept):
     path = brought_here(bench, kept)
     before = contents(bench.library)
     crossing = find_crossing(bench.workspace, path.stem)
@@ -99,7 +99,7 @@ def test_several_open_it_at_the_same_moment_and_all_of_them_can(bench, kept):
 
 @pytest.mark.parametrize("kept", KEPT[:-1], ids=lambda p: p.stem)
 def test_every_column_of_today_is_there(bench, kept, tmp_path):
-    """What is brought up has the tables of a journal that is made today."""
+    """An upgraded journal has the tables of a new one."""
     path = brought_here(bench, kept)
     Journal.open(path).close()
     new = tmp_path / "new.sqlite"

@@ -1,4 +1,4 @@
-"""One batch of originals: which of them goes, which stays and why; and each step of the way there.
+"""One batch of originals: which are deleted, which stay and why, and each step.
 
 Every test also looks at what must still be there.
 """
@@ -201,7 +201,7 @@ def test_not_one_whole_copy_refuses_and_deletes_nothing(held):
     assert contents(held.library) == before
 
 
-def test_a_release_is_not_wanted_any_more_when_home_was_given_back(held):
+def test_a_release_is_not_wanted_any_more_when_home_was_restored(held):
     still_wanted(held.copies.journal)
     held.copies.journal.intend("undo", "home goes back", 0.0)
     with pytest.raises(Refused, match="Home was given back, or that was begun"):

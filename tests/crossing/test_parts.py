@@ -169,7 +169,7 @@ def test_a_file_missing_from_the_copy_tips_the_scales_until_home_is_there(bench,
     crossing.switch()
     balance = weigh(
         crossing
-    )  # who works there may delete there: it is told, and its original stays
+    )  # A person who works there can delete there: it is reported, and its original stays.
     (told,) = [c for c in balance.checks if c.name == "Changed at the new place since"]
     assert balance.even and (told.copies, told.detail, told.verdict) == (
         ("1",),
@@ -210,7 +210,7 @@ def test_an_empty_folder_made_at_the_old_place_stays(bench, library):
 
 @pytest.mark.lab
 def test_shared_extents_on_btrfs_are_found(tmp_path, mounted, monkeypatch):
-    """Deleting files whose extents another file shares frees nothing; the reason is told."""
+    """Deleting files whose extents another file shares frees nothing; the reason is reported."""
     monkeypatch.setattr(free_space, "PATIENCE", 0.5)
     source, to = mounted("btrfs", 300, "SOURCE"), mounted("ext4", 200, "TARGET")
     library = source / "The Weir"

@@ -157,7 +157,7 @@ CASES = [
 
 
 @pytest.mark.parametrize(("make", "code", "severity"), CASES, ids=[c[0].__name__ for c in CASES])
-def test_each_problem_is_told_and_nothing_is_touched(bench, library, make, code, severity):
+def test_each_problem_is_reported_and_nothing_is_touched(bench, library, make, code, severity):
     bench.to, bench.name = bench.heron, ""
     make(bench)
     bench.again()
@@ -177,7 +177,7 @@ NOTES = [
 
 
 @pytest.mark.parametrize(("make", "code"), NOTES, ids=[c[0].__name__ for c in NOTES])
-def test_what_is_good_to_know_is_told_and_does_not_stop(bench, library, make, code):
+def test_information_is_reported_and_does_not_stop(bench, library, make, code):
     make(bench)
     bench.again()
     plan = plan_of(bench, to=bench.to)
@@ -198,7 +198,7 @@ def test_a_plan_that_asks_the_drive_assumes_nothing_and_leaves_nothing_there(ben
     crossing.close()
 
 
-def test_which_file_system_would_suit_is_told_by_the_rules_of_the_plan(bench, library):
+def test_the_suitable_file_system_is_found_by_the_rules_of_the_plan(bench, library):
     with open(library / "long.mov", "wb") as out:
         out.truncate(4_400_000_000)
     bench.fill({"media/a?.mov": 5})
@@ -272,7 +272,7 @@ def test_where_neither_can_be_known_it_is_said(bench, library, monkeypatch):
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
-def test_a_folder_that_cannot_be_looked_into_stops(bench, library):
+def test_a_folder_that_cannot_be_opened_stops(bench, library):
     (library / "media").chmod(0)
     plan = plan_of(bench)
     (library / "media").chmod(0o755)

@@ -1,4 +1,4 @@
-"""One policy: what the table says, the window shows, and the crossing does or refuses."""
+"""One policy: the table, the window and the crossing agree."""
 
 from itertools import product
 
@@ -39,7 +39,7 @@ WAYS = {
     State.RELEASED: (Crossing.switch, Crossing.park, Crossing.release),
     State.UNDONE: (Crossing.undo,),
 }
-# What is done already is not done again, and is no mistake.
+# Finished steps are not repeated, and are not an error.
 ALREADY = {
     (Act.RELEASE, State.RELEASED),
     (Act.SET_ASIDE, State.PARKED),
@@ -80,7 +80,7 @@ def test_a_crossing_does_what_the_table_lets_it_do_and_refuses_the_rest(bench, l
 
 
 @pytest.mark.parametrize("state", [State.SWITCHED, State.PARKED])
-def test_what_is_not_understood_must_be_looked_at_first(bench, library, state):
+def test_what_is_not_understood_must_be_examined_first(bench, library, state):
     crossing = settled(bench)
     for step in WAYS[state]:
         step(crossing)

@@ -40,7 +40,7 @@ REPAIR = {"ext4": ["e2fsck", "-fy"], "exfat": ["fsck.exfat", "-y"], "ntfs": ["nt
 
 
 def as_it_is_now(bench, where, folder):
-    """What would be found after the power went now: image, journal, and which originals stand."""
+    """What would be found after a power loss now: image, journal, and existing originals."""
     folder.mkdir()
     image = where.parent / "HERON.img"
     subprocess.run(["cp", "--sparse=always", image, folder / "image"], check=True)
@@ -97,7 +97,7 @@ def drive(bench, mounted, request, monkeypatch):
     real(bench)
     monkeypatch.setattr(engine, "BATCH_FILES", (3, 8))
     if how:
-        # The originals' stand-in is taken for a plain drive, and few files are many.
+        # The originals' stand-in counts as a plain drive, and few files count as many.
         monkeypatch.setattr(StandInMedium, "shareable", property(lambda _: True))
         monkeypatch.setattr(engine, "LEAST_FILES", 4)
         monkeypatch.setattr(bulk, "_BATCH_FILES", (3, 8))
@@ -155,7 +155,7 @@ def moments(bench, mounted, where, tmp_path, until_released, seed):
     count[0], taken = 0, []
 
     def step(name):
-        with lock:  # the other threads stand still too, or go on: as they would
+        with lock:  # The other threads wait too, or continue: as they would.
             count[0] += 1
             if count[0] in chosen:
                 taken.append((name, *as_it_is_now(bench, where, tmp_path / f"moment {count[0]}")))
@@ -175,7 +175,7 @@ def mounted_as_found(mounted, where, filesystem, folder):
 @pytest.mark.lab
 @pytest.mark.timeout(1200)
 @pytest.mark.parametrize("drive", ["ext4", "ext4 helpers", "exfat", "ntfs"], indirect=True)
-def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
+def test_after_power_loss_on_the_way_it_resumes_and_arrives_whole(
     bench, mounted, drive, tmp_path, monkeypatch, request
 ):
     filesystem, _, how = request.node.callspec.params["drive"].partition(" ")
@@ -205,7 +205,7 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
         if found.state in UNFINISHED:
             try:
                 assert found.run() is State.SETTLED, (name, found.state, found.journal.attentions())
-            # NTFS has no log that its user-space driver replays: a name that nobody can open
+            # NTFS has no log that its user-space driver replays: a name that nobody can open.
             except DriveGone as gone:
                 assert filesystem == "ntfs" and cannot_be_used(drive / os.fsdecode(gone.place)), (
                     gone
@@ -227,7 +227,7 @@ def test_after_power_loss_on_the_way_it_goes_on_and_arrives_whole(
 def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(
     bench, mounted, drive, tmp_path, request
 ):
-    """Law 1 at every moment of a release.
+    """Rule 1 at every moment of a release.
 
     What is not at the old place is whole on the drive, as its image was then.
     """
@@ -250,7 +250,7 @@ def test_after_power_loss_while_originals_go_every_file_is_whole_somewhere(
 
 
 def river_on(where):
-    """A library with documents that stay, and a folder that they use and that goes."""
+    """A library with documents that stay, and a folder that they use and that is moved."""
     lib = where / "River"
     for name in ("heron.jpg", "weir.jpg"):
         write(lib / "trip" / name, f"content of {name}".encode() * 900)
@@ -269,7 +269,7 @@ def river_on(where):
 @pytest.mark.lab
 @pytest.mark.timeout(1200)
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat", "ntfs"])
-def test_after_power_loss_while_documents_are_led_each_plays_and_it_goes_on(
+def test_after_power_loss_while_documents_are_updated_each_plays_and_it_resumes(
     bench, mounted, filesystem, tmp_path, monkeypatch
 ):
     where = mounted(filesystem, 60)

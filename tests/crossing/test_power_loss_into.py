@@ -1,6 +1,6 @@
-"""Power loss while things arrive where something stands: a folder, a library; and while one splits.
+"""Power loss while files arrive in an existing folder or library, and during a split.
 
-What stood there is as it was, a library's lists are right at every moment, and it goes on.
+Existing files are unchanged, a library's lists are right at every moment, and it resumes.
 """
 
 import os
@@ -39,7 +39,7 @@ NAMES = ("Autumn", "Spring", "Winter")
 
 
 def files(folder):
-    # After power was lost nobody promises that what is staged can be read.
+    # After a power loss nobody guarantees that staged files can be read.
     return {os.fsdecode(p): c for p, c in contents(folder, staged=False).items()}
 
 
@@ -80,7 +80,7 @@ def sound(library):
 
 
 def begun(bench, where, how):
-    """A crossing, or split, that was planned; its id, and how it goes on."""
+    """A planned crossing or split that was started; its id, and how it resumes."""
     surveyed = survey_library(bench.workspace, bench.library)
     if how == "split":
         libraries = one_for_each(surveyed)
@@ -114,7 +114,7 @@ def went_on(found, how):
 @pytest.mark.timeout(1200)
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat", "ntfs"])
 @pytest.mark.parametrize("how", ["folder", "library", "split"])
-def test_after_power_loss_what_stood_there_stands_and_it_goes_on(
+def test_after_power_loss_existing_files_stay_and_it_resumes(
     bench, mounted, filesystem, how, tmp_path, monkeypatch
 ):
     where = mounted(filesystem, 60)

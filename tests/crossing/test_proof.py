@@ -1,6 +1,6 @@
-"""Law 8: verified means read back from the drive itself.
+"""Rule 8: verified means read back from the drive itself.
 
-Where that is not proven it is said, and release waits.
+If that is not proven, it is reported, and a release waits.
 """
 
 import json
@@ -89,7 +89,7 @@ def test_bytes_flipped_on_the_drive_between_flush_and_read_back_are_never_called
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["exfat", "ntfs"])
-def test_a_user_space_driver_whose_device_may_not_be_opened_is_only_compared(
+def test_a_user_space_driver_whose_device_cannot_be_opened_is_only_compared(
     bench, mounted, filesystem, monkeypatch
 ):
     where = mounted(filesystem, 220)
@@ -138,7 +138,7 @@ def test_the_device_counts_what_is_read_from_it(mounted):
 
 @pytest.fixture
 def forgetful(bench, library):
-    """A crossing onto a stand-in whose driver answers from memory."""
+    """A crossing to a stand-in whose driver answers from memory."""
     bench.add_drive("stick", "exfat", answers_from_memory=True)
     bench.again()
     crossing = started(bench, to=bench.drives / "stick")
@@ -217,7 +217,7 @@ def test_a_copy_that_was_deleted_before_it_was_proven_keeps_its_original_and_no_
 
 @pytest.mark.lab
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
-def test_a_drive_that_comes_back_at_another_place_goes_on_there(bench, mounted, filesystem):
+def test_a_drive_that_comes_back_at_another_place_resumes_there(bench, mounted, filesystem):
     where = mounted(filesystem, 220)
     bench.fill({f"d{i % 3}/{i:03d}.mov": 150_000 + i for i in range(60)})
     crossing = started(real(bench), to=where)
@@ -241,7 +241,7 @@ def test_a_drive_that_comes_back_at_another_place_goes_on_there(bench, mounted, 
     assert crossing.run(report=copied.append) is State.SETTLED
     assert (
         sum(e.copied_files for e in copied if isinstance(e, Advanced)) < 60
-    )  # what is verified is kept
+    )  # Verified copies are kept.
     assert (
         contents(elsewhere / "The Weir") == before
         and crossing.places.target == elsewhere / "The Weir"
@@ -365,7 +365,7 @@ def test_originals_on_a_drive_whose_inodes_identify_nothing_are_known_by_content
     spoilt.write_bytes(content)
     os.utime(
         spoilt, ns=(times.st_atime_ns, times.st_mtime_ns)
-    )  # looks as it did; only its content tells
+    )  # It looks the same; only its content shows the difference.
     record = crossing.release()
     assert [(x["path"], x["why"]) for x in record["left_behind"]] == [("d1/04.mov", "changed")]
     assert spoilt.read_bytes() == content and set(contents(bench.library)) == {b"d1/04.mov"}

@@ -67,8 +67,10 @@ class Cut(BaseException):
 
 
 @pytest.mark.parametrize("number", range(1, 42, 8))
-def test_settling_again_after_it_was_cut_off_makes_the_same(bench, library, monkeypatch, number):
-    """At some step of it the program ends; the next one goes on, and nothing of it is doubled."""
+def test_settling_again_after_it_was_interrupted_makes_the_same(
+    bench, library, monkeypatch, number
+):
+    """At some step the program ends; the next run continues, and nothing is duplicated."""
     (library / "cut.otio").write_bytes(timeline([str(library / "stills/heron.jpg")]))
     before, steps = contents(library), []
 
@@ -95,8 +97,8 @@ def test_settling_again_after_it_was_cut_off_makes_the_same(bench, library, monk
     crossing.close()
 
 
-def test_writing_anew_a_second_time_changes_nothing(there):
-    """What was rewritten already is not taken for what was copied."""
+def test_rewriting_a_second_time_changes_nothing(there):
+    """A rewritten document is not mistaken for the copied one."""
     destination, before = there.destinations[0], contents(there.places.target)
 
     def again(medium):

@@ -1,4 +1,4 @@
-"""What could not be done in passing is told, never swallowed.
+"""Problems on the way are reported, never swallowed.
 
 And the plan in the staging folder is the plan.
 """
@@ -60,7 +60,7 @@ def test_the_staging_folder_holds_the_whole_plan_a_second_time(bench, library):
     assert crossing.run() is State.SETTLED and not list(bench.heron.glob(".fascis-crossing-*"))
 
 
-def test_a_plan_cut_in_half_is_written_anew(bench, library):
+def test_a_plan_cut_in_half_is_rewritten(bench, library):
     crossing = started(bench)
     with pytest.raises(DriveGone):
         crossing.run(report=stop_at_copying)
@@ -76,7 +76,7 @@ def test_a_plan_cut_in_half_is_written_anew(bench, library):
     assert crossing.run() is State.SETTLED and contents(crossing.places.target) == contents(library)
 
 
-def test_a_receipt_that_cannot_be_renewed_is_told_once(bench, library):
+def test_a_receipt_that_cannot_be_renewed_is_reported_once(bench, library):
     crossing = settled(bench)
     receipts = crossing.places.target / ".fascis/receipts"
     kept = (receipts / f"{crossing.id}.json").read_bytes()
@@ -100,7 +100,7 @@ def test_the_receipt_in_the_copy_follows_every_step(bench, library):
     assert contents(library) == contents(crossing.places.target)
 
 
-def test_an_identity_that_cannot_be_renewed_is_told_and_the_register_decides(bench, library):
+def test_an_identity_that_cannot_be_renewed_is_reported_and_the_register_decides(bench, library):
     crossing = settled(bench)
     identity = crossing.places.target / ".fascis/identity.json"
     whole = identity.read_bytes()
@@ -129,7 +129,7 @@ def test_a_damaged_identity_beside_the_destination_is_mentioned(bench, library):
 
 
 @pytest.mark.skipif(os.geteuid() == 0, reason="root may look into every folder")
-def test_a_destination_that_cannot_be_looked_into_asks(bench, library):
+def test_a_destination_that_cannot_be_opened_asks(bench, library):
     switched(bench).close()
     there = bench.heron / "shut"
     there.mkdir(mode=0o300)
@@ -171,7 +171,7 @@ def test_a_problem_that_came_up_since_is_recognised(bench, library):
     assert not still_holds(seen, make_plan(bench.workspace, surveyed, bench.heron, Choices()))
 
 
-def test_originals_that_stay_are_told_where_they_are(bench, library, monkeypatch):
+def test_the_location_of_originals_that_stay_is_reported(bench, library, monkeypatch):
     """The folder above cannot be opened any more when the last of a release is done."""
     crossing = switched(bench)
     (library / "later.jpg").write_bytes(b"came later")

@@ -29,7 +29,7 @@ from tests.thorough import spread
 
 @pytest.fixture
 def two(bench, library):
-    """A second drive, and the library that goes to both."""
+    """A second drive, and the library for both."""
     bench.egret = bench.add_drive("egret", "exfat")
     bench.again()
     return bench
@@ -107,7 +107,7 @@ def test_one_that_fails_waits_and_the_other_becomes_whole(two):
     assert contents(two.egret / "The Weir") == contents(two.library)
 
 
-def test_the_whole_one_may_leave_the_house_while_the_other_goes_on(two):
+def test_the_whole_one_can_leave_the_house_while_the_other_continues(two):
     crossing = started(two, also=two.egret)
 
     def leave(event):
@@ -129,7 +129,7 @@ def test_the_whole_one_may_leave_the_house_while_the_other_goes_on(two):
 
 @pytest.mark.parametrize("given_up", [0, 1])
 @pytest.mark.parametrize("away", [True, False])
-def test_going_on_without_one(two, given_up, away):
+def test_resuming_without_one(two, given_up, away):
     names = ["heron", "egret"]
     change(two, names[given_up], faults=[{"kind": "unplugged", "after_bytes": 100_000}])
     crossing = started(two, After.KEEP, also=two.egret)
@@ -147,7 +147,7 @@ def test_going_on_without_one(two, given_up, away):
         for p in (two.drives / names[given_up]).iterdir()
         if p.name.startswith(".fascis-crossing")
     ]
-    assert bool(there) is away  # what cannot be cleared is told of
+    assert bool(there) is away  # Files that cannot be cleared are reported.
     assert any("could not be removed" in m for _, _, m, _ in crossing.journal.attentions()) is away
     crossing.switch()
     left = two.drives / names[1 - given_up]
@@ -197,7 +197,7 @@ def test_a_bad_drive_does_not_fail_the_good_one(two):
     assert len(contents(two.library)) == 10
 
 
-def test_what_is_unreadable_for_both_is_told_once_and_stays(two):
+def test_what_is_unreadable_for_both_is_reported_once_and_stays(two):
     crossing = started(two, After.RELEASE, also=two.egret)
     (two.library / "notes.txt").unlink()
     assert crossing.run() is State.WAITING
@@ -207,7 +207,7 @@ def test_what_is_unreadable_for_both_is_told_once_and_stays(two):
     assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 9
 
 
-def test_a_file_that_changes_between_the_two_is_brought_along(two):
+def test_a_file_that_changes_between_the_two_is_copied_too(two):
     """The slow one reads it later.
 
     Both copies are then not the same, and that is never called balance.
@@ -251,7 +251,7 @@ def test_release_wants_both_copies(two):
     (two.egret / "The Weir/notes.txt").write_bytes(b"breach first\n")
     assert (
         crossing.release()["files"] == 10 and not two.library.exists()
-    )  # asked for again, it goes on
+    )  # Requested again, it continues.
     assert len(contents(two.heron / "The Weir")) == len(contents(two.egret / "The Weir")) == 10
 
 
@@ -331,7 +331,7 @@ def whole_way(bench):
         crossing.close()
 
 
-def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
+def test_rule_one_wherever_it_is_interrupted(tmp_path_factory):
     """Steps of two threads come in any order.
 
     Points spread over all of them, from the first to the last.
@@ -360,7 +360,7 @@ def test_law_one_wherever_it_is_cut_off(tmp_path_factory):
         goes_on_to_the_end(bench, before, bench.heron, bench.egret)
 
 
-def test_work_that_begins_while_the_copies_are_looked_at_stops_the_release(bench, library):
+def test_work_that_begins_while_the_copies_are_examined_stops_the_release(bench, library):
     """The look at a million copies takes a while.
 
     The originals are surveyed after it, right before they go.
@@ -423,7 +423,7 @@ def test_a_second_drive_that_is_lost_for_good_does_not_keep_the_originals_for_ev
 
 
 def test_home_is_named_by_the_plan_and_not_by_what_is_mounted_there_now(two):
-    """The home's drive left; another one stands at its place when the second copy settles."""
+    """The home's drive was removed; another one has its mount point when the second settles."""
     change(two, "egret", faults=[{"kind": "unplugged", "after_bytes": 100_000}])
     crossing = started(two, also=two.egret)
     with pytest.raises(DriveGone):
@@ -437,7 +437,7 @@ def test_home_is_named_by_the_plan_and_not_by_what_is_mounted_there_now(two):
     ) == contents(two.library)
 
 
-def test_when_both_fail_both_are_told(two):
+def test_when_both_fail_both_are_reported(two):
     for name in ("heron", "egret"):
         change(two, name, faults=[{"kind": "unplugged", "after_bytes": 100_000}])
     two.again()

@@ -50,7 +50,9 @@ def switched(bench, **more):
 
 
 def goes_on_to_the_end(bench, before, *drives):
-    """What was cut off goes on, is released, is whole on every drive, and leaves nothing else."""
+    """An interrupted crossing resumes, is released, is whole on every drive, and leaves nothing
+    else.
+    """
     for id in unfinished(bench.workspace):
         crossing = find_crossing(bench.workspace, id)
         crossing.run()

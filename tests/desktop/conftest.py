@@ -28,7 +28,7 @@ class QuickHands(Hands):
 
 @pytest.fixture
 def open_window(qtbot, tmp_path):
-    """Gives a function that opens the window on a bench."""
+    """Returns a function that opens the window on a bench."""
     windows = []
 
     def opening(bench, look=theme.LINEN):

@@ -20,7 +20,7 @@ from fascis.desktop.window import Window
 from fascis.tour.pictures import Hands
 from fascis.workspace import from_environment
 
-# What lies beside a test's world is the machine's whole disk: not all of it is looked at.
+# Outside a test's files is the machine's whole disk: not all of it is searched.
 needed.MOST_FOLDERS = 200
 library, mount, what = Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3]
 application = make_application([])

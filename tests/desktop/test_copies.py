@@ -1,4 +1,4 @@
-"""The copies of a library in the window: seen, verified, repaired, brought up to date and back."""
+"""The copies of a library in the window: shown, verified, repaired, updated and brought back."""
 
 import os
 import sqlite3
@@ -86,7 +86,7 @@ def test_a_copy_that_is_behind_is_seen_and_brought_up_to_date(open_window, copie
     shows(window, hands, "equal")
 
 
-def test_damage_is_found_repaired_and_the_repair_taken_back(open_window, copied, bench):
+def test_damage_is_found_repaired_and_the_repair_undone(open_window, copied, bench):
     lib, there = copied
     good = contents(there)
     damage(there / "media/b.mov")
@@ -164,7 +164,7 @@ def test_a_reminder_is_in_words_on_the_block_and_nowhere_else(open_window, copie
     assert window.drafting.plan.choices.after.value == "copy"
 
 
-def test_verifying_is_cancelled_and_a_drive_that_fails_is_told(open_window, copied, bench):
+def test_verifying_is_cancelled_and_a_drive_that_fails_is_reported(open_window, copied, bench):
     lib, there = copied
     window, hands = open_window(bench)
     choose(window, hands, there)

@@ -51,7 +51,7 @@ def test_deleting_waits_for_everything(change, reason):
 @pytest.mark.parametrize("even", [True, False])
 @pytest.mark.parametrize("state", list(State))
 def test_the_answers_agree_with_the_button(state, even):
-    """Yes to deleting is said in exactly the states in which the button can be pressed."""
+    """Deleting is confirmed in exactly the states in which the button can be pressed."""
     s = situation(state, even=even)
     answer = next((a.answer for a in safe_to(s) if "delete" in a.question), "No")
     assert (answer == "Yes") == (even and state in (State.SWITCHED, State.PARKED))

@@ -175,7 +175,7 @@ def test_which_file_system_suits_and_the_desktop_s_own_tool(known, open_window, 
     )
 
 
-def test_a_drive_that_takes_part_in_a_crossing_is_asked_for_first(known, open_window):
+def test_a_drive_that_takes_part_in_a_crossing_is_confirmed_first(known, open_window):
     before = contents(known.fill({f"media/take_{n:02}.mov": 150_000 for n in range(30)}))
     known.add_drive("heron", write_mb_s=0.3)
     known.again()
@@ -245,7 +245,7 @@ def film(bench):
     return bench.library / "cut.otio"
 
 
-def test_a_drive_comes_back_elsewhere_and_old_paths_are_made_right(bench, open_window):
+def test_a_drive_is_reconnected_elsewhere_and_old_paths_are_updated(bench, open_window):
     cut = film(bench)
     before = cut.read_bytes()
     window, hands = open_window(bench)
@@ -274,7 +274,7 @@ def test_a_drive_comes_back_elsewhere_and_old_paths_are_made_right(bench, open_w
     hands.wait(lambda: cut.read_bytes() == before, "undone")
 
 
-def test_where_nothing_is_to_be_made_right_that_is_said(known, open_window):
+def test_if_no_path_needs_an_update_that_is_said(known, open_window):
     window, hands = open_window(known)
     where = known.drives / "elsewhere"
     os.rename(known.heron, where)
@@ -308,7 +308,7 @@ def test_a_library_that_is_new_here_is_offered_and_added(bench, library, open_wi
     assert contents(bench.heron / "Films/The Weir") == before
 
 
-def test_another_folder_of_a_known_library_is_told_apart(bench, library, open_window):
+def test_another_folder_of_a_known_library_is_distinguished(bench, library, open_window):
     switched(bench).close()
     byhand = bench.heron / "By hand"
     shutil.copytree(bench.heron / "The Weir", byhand, symlinks=True)
@@ -381,7 +381,7 @@ def test_a_mount_and_an_unmount_are_on_the_shelf_at_once(bench, mounted, open_wi
 
 
 @pytest.mark.lab
-def test_a_drive_that_hangs_is_told_and_the_window_stays_live(bench, mounted, open_window):
+def test_a_drive_that_hangs_is_reported_and_the_window_stays_live(bench, mounted, open_window):
     where = mounted("exfat", 64, "HANGS")
     window, hands = real_window(bench, open_window)
     hands.wait(lambda: (s := shelf(window, "HANGS")) is not None and s.drive.connected, "connected")
@@ -409,7 +409,7 @@ def test_a_drive_that_hangs_is_told_and_the_window_stays_live(bench, mounted, op
 
 
 @pytest.mark.lab
-def test_a_drive_that_is_plugged_in_is_mounted_and_removed_from_its_page(
+def test_a_drive_that_is_connected_is_mounted_and_removed_from_its_page(
     bench,
     tmp_path,
     open_window,
@@ -509,7 +509,7 @@ def test_what_is_offered_for_a_drive_depends_on_what_it_is(bench):
     assert "remove" not in [o.deed for o in offers(by["inside"], True, True)]
 
 
-def test_a_description_that_cannot_be_changed_is_told(bench):
+def test_a_description_that_cannot_be_changed_is_reported(bench):
     (bench.heron / "stand-in.json").write_text("{")
     with pytest.raises(Exception, match="change the stand-in drive"):
         describe(bench.heron, connected=False)

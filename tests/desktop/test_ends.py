@@ -1,4 +1,4 @@
-"""In the window there is always a way on or back, and what it says is so."""
+"""In the window there is always a way on or back, and its texts are true."""
 
 import json
 import os
@@ -25,7 +25,7 @@ from tests.library.making import timeline, write
 
 
 def words(window):
-    """All that the panel and the title say."""
+    """All texts of the panel and the title."""
     said = [x.text() for x in window.panel.findChildren(QLabel) if x.isVisible()]
     return "\n".join([*said, window.crossings.title.text()]).replace("\u00a0", " ")
 
@@ -54,7 +54,7 @@ def test_a_library_that_is_added_while_a_plan_is_open_leaves_a_panel_that_answer
     assert window.drafting.plan is None and "Looking at it" not in words(window)
 
 
-def test_the_crossing_that_ran_goes_on_first_and_the_others_after_it(known, open_window):
+def test_the_crossing_that_ran_resumes_first_and_the_others_after_it(known, open_window):
     running = started(known)
     known.step = Killer(12)
     with suppress(Killed):
@@ -180,7 +180,7 @@ def test_a_library_that_is_away_says_so_and_offers_nothing_that_needs_it(
 
 
 def test_figures_are_the_same_wherever_they_stand(bench, library, open_window):
-    """What the plan promises, what the list says and what was measured are one."""
+    """The plan's announcement, the list and the measurement agree."""
     write(bench.library / "cut.otio", timeline("media/Day 01/weir_01.mov"))
     beside = write(
         bench.drives / "inside/Beside/other.m3u8", str(library / "media/Day 02/salmon.wav").encode()
@@ -285,7 +285,7 @@ def test_a_part_is_set_aside_and_then_deleted_by_a_list(bench, library, open_win
 
 
 def test_another_library_uses_the_new_place_first(known, open_window):
-    """Its originals cannot be set aside before: the main button says what comes first."""
+    """Its originals cannot be set aside before: the main button shows what comes first."""
     river = known.drives / "inside/River/river.otio"
     write(river, timeline(str(known.library / "media/Day 01/weir_01.mov")))
     remember(known.workspace, survey_library(known.workspace, river.parent))

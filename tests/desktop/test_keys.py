@@ -1,4 +1,4 @@
-"""Keys do what the line at the foot says, whatever button has the focus; arrows leave no view."""
+"""Keys do what the foot line says, whichever button has the focus; arrow keys leave no view."""
 
 import pytest
 from PyQt6.QtCore import Qt
@@ -13,7 +13,7 @@ def press(key):
 
 
 def focus(window, words):
-    """Gives a button the focus, by its words."""
+    """Focuses a button, by its text."""
     buttons = window.findChildren(QPushButton)
     found = next(b for b in buttons if b.isVisible() and b.text().startswith(words))
     found.setFocus(Qt.FocusReason.TabFocusReason)
@@ -36,7 +36,7 @@ def test_arrows_switch_no_page_and_keep_the_focus(opened, arrow):
         assert window.place == 0 and button.hasFocus()
 
 
-def test_p_pauses_and_goes_on_from_any_button(opened, known, monkeypatch):
+def test_p_pauses_and_continues_from_any_button(opened, known, monkeypatch):
     window, hands = opened
     pressed = []
     monkeypatch.setattr(window.conducting, "pause_or_go_on", lambda: pressed.append(1))

@@ -73,5 +73,5 @@ def test_a_catalog_has_every_sentence_with_all_that_is_put_into_it(language):
         assert len(said) == len(ids) and all(said), message.id
         parts = [set(re.findall(r"\{(\w+)[^}]*\}", s)) - {"n"} for s in (*ids, *said)]
         assert all(p == parts[0] for p in parts), message.id
-        # What stands before a sentence on the command line sets it under another.
+        # Text before a sentence on the command line puts it below another.
         assert len(ids[0]) - len(ids[0].lstrip(" ")) == len(said[0]) - len(said[0].lstrip(" "))

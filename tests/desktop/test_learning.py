@@ -1,4 +1,4 @@
-"""Documents of unknown make in the window: read, asked about, confirmed, and then understood."""
+"""Documents of unknown make in the window: read, confirmed, and then understood."""
 
 import random
 import sqlite3
@@ -101,7 +101,7 @@ def test_by_keyboard_alone(open_window, bench):
     shows(window, hands, "1 document not understood")
 
     def press(words):
-        """Goes on with Tab to what is called so, and presses it."""
+        """Moves with Tab to the button with this text, and presses it."""
         for _ in range(60):
             here = QApplication.focusWidget()
             if isinstance(here, QPushButton) and here.text().startswith(words):

@@ -43,7 +43,7 @@ def test_from_the_first_start_to_the_shelf(open_window, bench, home):
     hands.press("Look for libraries on this machine")
     view = looked(window, hands)
     assert window.place == LOOK and {one.root for _, one in view.boxes} == made | {database}
-    # What only a document of unknown make tells is offered, and not taken by itself.
+    # A library shown only by a document of unknown make is offered, and not ticked.
     assert {one.root for one in view.wanted()} == made
     hands.press("Put 2")
     hands.wait(lambda: window.place == 0 and window.shelves.selected is not None, "the shelf")
@@ -168,7 +168,7 @@ def test_a_document_that_is_dropped_is_a_library_by_itself(open_window, bench, h
     hands.wait(lambda: on_shelf(bench) == {document}, "it is on the shelf")
 
 
-def test_closed_while_it_is_looked_nothing_goes_on(open_window, bench, home, monkeypatch):
+def test_closed_during_a_search_nothing_continues(open_window, bench, home, monkeypatch):
     window, hands = open_window(bench)
     given = []
 

@@ -24,7 +24,7 @@ def is_plain(text):
 
 
 def tool_tips(model):
-    """The tool tips of a list's or table's items; what else they say is drawn letter for letter."""
+    """The tool tips of a list's or table's items; their other texts are drawn literally."""
     for row in range(min(model.rowCount(QModelIndex()), 200)):
         for column in range(8):
             index = model.index(row, column)
@@ -89,7 +89,7 @@ def evil(bench):
 
 
 class Look:
-    """Collects what is interpreted in view after view."""
+    """Collects interpreted text in one view after the other."""
 
     def __init__(self, window):
         self.window, self.wrong, self.seen = window, [], 0

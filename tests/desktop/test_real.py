@@ -62,7 +62,7 @@ def said(process):
 @pytest.mark.lab
 @pytest.mark.skipif(shutil.which("b3sum") is None, reason="b3sum is not installed")
 @pytest.mark.parametrize("filesystem", ["ext4", "btrfs"])
-def test_killed_half_way_onto_a_mounted_drive_and_gone_on(tmp_path, mounted, filesystem):
+def test_killed_halfway_onto_a_mounted_drive_and_resumed(tmp_path, mounted, filesystem):
     mount = mounted(filesystem, 400)
     library = tmp_path / "The Weir Comes Down"
     for i in range(80):

@@ -112,7 +112,7 @@ def test_a_whole_relinking_by_keyboard_and_its_undo(weir, opened):
     assert contents(weir.library) == before, "and what was decided is still decided"
 
 
-def test_cards_are_accepted_and_refused_and_taken_back(weir, opened):
+def test_cards_are_accepted_and_refused_and_undone(weir, opened):
     window, hands = opened
     hands.press("Refuse")
     found(window, hands, 0)
@@ -172,7 +172,7 @@ def test_the_plan_offers_it_first_and_the_copy_alone_can_be_relinked(weir, opene
     } and not there.of(Standing.LOOSE)
 
 
-def test_a_dropped_folder_is_looked_in_and_a_dropped_file_is_the_one(weir, opened):
+def test_a_dropped_folder_is_searched_and_a_dropped_file_is_the_one(weir, opened):
     window, hands = opened
 
     def drop(path):
@@ -192,7 +192,7 @@ def test_a_dropped_folder_is_looked_in_and_a_dropped_file_is_the_one(weir, opene
     ].endswith(b"Scans 2024/heron.bmp")
 
 
-def test_a_folder_that_is_gone_is_told_and_the_rest_stays(weir, opened, monkeypatch):
+def test_a_folder_that_is_gone_is_reported_and_the_rest_stays(weir, opened, monkeypatch):
     window, hands = opened
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(weir.heron / "gone"))
     hands.press("Look in another folder")
@@ -207,7 +207,7 @@ def test_a_folder_that_is_gone_is_told_and_the_rest_stays(weir, opened, monkeypa
     found(window, hands, 6)
 
 
-def test_a_read_only_document_is_told_before_anything_is_written(weir, opened):
+def test_a_read_only_document_is_reported_before_anything_is_written(weir, opened):
     window, hands = opened
     (weir.library / "Teaser.otio").chmod(0o444)
     before = contents(weir.library)
@@ -218,7 +218,7 @@ def test_a_read_only_document_is_told_before_anything_is_written(weir, opened):
     assert contents(weir.library) == before and window.panel.main.isEnabled()
 
 
-def test_it_is_told_in_dusk_and_at_the_smallest_size(weir, opened):
+def test_it_is_shown_in_dusk_and_at_the_smallest_size(weir, opened):
     window, hands = opened
     window.set_theme("Dusk")
     window.resize(1100, 700)
@@ -243,7 +243,7 @@ def test_nothing_lost_says_so(bench, open_window):
 
 
 def test_what_fascis_took_away_is_found_in_its_copy_first(weir, open_window):
-    """Another library used clips of one that crossed; the copy is looked in before all else."""
+    """Another library used clips of one that crossed; the copy is searched first."""
     footage = weir.drives / "inside/Footage/Day 04, weir"
     plan = make_plan(weir.workspace, survey_library(weir.workspace, footage), weir.heron, Choices())
     crossing = Crossing.start(weir.workspace, plan, decided=True)

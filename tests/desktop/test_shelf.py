@@ -1,4 +1,4 @@
-"""What stands on a shelf: never past its end, each to be chosen, and as large as it is there."""
+"""Libraries on a shelf: never beyond its end, each can be chosen, and with its true size."""
 
 import pytest
 from hypothesis import given
@@ -29,7 +29,7 @@ def standing(n, size):
     st.integers(1, 10**6),
 )
 def test_blocks_end_where_the_drive_is_full(sizes, other, length, spare):
-    """Whatever stands there, and however full: nothing runs past the end, nothing overlaps."""
+    """Whatever is there, and however full: nothing runs past the end, nothing overlaps."""
     capacity = sum(sizes) + other + spare
     layout = lay_out([standing(n, s) for n, s in enumerate(sizes)], other, capacity, 100.0, length)
     assert len(layout.laid) == len(sizes)

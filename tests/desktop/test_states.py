@@ -75,7 +75,7 @@ def test_the_smallest_window_holds_everything(known, open_window):
     )
 
 
-def test_a_waiting_crossing_asks_and_goes_on_without(known, open_window):
+def test_a_waiting_crossing_asks_and_resumes_without(known, open_window):
     notes = known.library / "notes.txt"
     crossing = started(known)
     notes.unlink()
@@ -103,7 +103,7 @@ def test_a_block_that_is_not_moved_far_is_not_picked_up(known, open_window):
     assert view.picked is None and window.drafting.plan is None
 
 
-def test_let_go_over_its_own_shelf_nothing_happens(known, open_window):
+def test_dropped_over_its_own_shelf_nothing_happens(known, open_window):
     window, hands = open_window(known)
     view = window.shelves
     hands.wait(lambda: bool(view._blocks), "blocks")
@@ -194,8 +194,8 @@ def test_a_drive_s_words(bench):
     assert "last seen" in drive_words(Shelf(away, "away", seen_at=1_700_000_000.0))
 
 
-def test_what_could_not_be_added_stays_told_until_it_was_read(known, open_window):
-    """Drives are looked at again all the time: what was said is not wiped away by that."""
+def test_what_could_not_be_added_stays_reported_until_it_was_read(known, open_window):
+    """Drives are read again all the time: a message is not replaced by that."""
     window, hands = open_window(known)
     window.planning.add_library(known.root / "nowhere")
     hands.wait(lambda: hands.button("Back to the shelves") is not None, "the error")

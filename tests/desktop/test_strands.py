@@ -233,7 +233,7 @@ def test_the_chosen_file_has_a_picture_or_says_why_not(opened):
         hands.wait(lambda w=words: w in window.strands._picture.text(), name)
 
 
-def test_hovering_tells_figures(opened):
+def test_hovering_shows_figures(opened):
     window, _ = opened
     bundle = window.strands.bundle
     said = bundle.words_of(bundle._strands_at(bundle.point_of("Music")))
@@ -287,7 +287,7 @@ def test_filters_leave_exactly_what_they_say(weir):
         assert up == down[::-1] and sorted(up) == list(range(len(woven)))
 
 
-def test_what_is_missing_and_what_is_away_are_told_apart_by_more_than_words(weir):
+def test_what_is_missing_and_what_is_away_are_distinguished_by_more_than_words(weir):
     away = f"{weir.drives}/heron/Sound/rain.wav"
     write(weir.library / "timelines/Rain.otio", timeline(away))
     weir.add_drive("heron", connected=False)

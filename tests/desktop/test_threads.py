@@ -114,7 +114,7 @@ def test_a_crossing_runs_without_the_window_reading(known, open_window, touches)
 
 
 def test_what_was_weighed_before_a_step_says_nothing_after_it(known, open_window, monkeypatch):
-    """A look at the old place that was under way when its folder was renamed has no say."""
+    """A look at the old place that was running when its folder was renamed does not count."""
     switched(known).close()
     before = contents(known.library)
     let_go, calls = threading.Event(), []
@@ -160,7 +160,7 @@ def test_the_window_beats_while_a_large_journal_is_read(bench, known, open_windo
     assert len(beats) > 10 and worst[0] < 0.6, worst
 
 
-def test_a_journal_that_breaks_while_it_is_read_is_told(known, open_window, monkeypatch):
+def test_a_journal_that_breaks_while_it_is_read_is_reported(known, open_window, monkeypatch):
     crossing = settled(known)
     crossing.close()
 
@@ -195,7 +195,7 @@ def begin_plan(window, hands, known):
     hands.wait(lambda: window.drafting.plan is not None, "the plan")
 
 
-def test_a_plan_left_open_is_made_anew_before_anything_is_written(known, open_window):
+def test_a_plan_left_open_is_made_again_before_anything_is_written(known, open_window):
     window, hands = open_window(known)
     hands.wait(lambda: window.shelves.selected is not None, "the library")
     begin_plan(window, hands, known)
@@ -230,7 +230,7 @@ def test_a_library_that_went_away_under_its_plan_does_not_start(known, open_wind
 
 
 def test_tasks_that_end_while_their_window_is_deleted_call_nobody(qtbot):
-    """What another thread speaks to is never deleted: that brought the program down."""
+    """An object used by another thread is never deleted: that crashed the program."""
     called = []
     for n in range(300):
         parent = QObject()

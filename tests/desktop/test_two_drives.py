@@ -183,7 +183,7 @@ def test_a_later_one_may_go_first(known, open_window):
     facts(known, "heron", write_mb_s=0)
 
 
-def test_discarding_has_a_box_of_its_own(known, open_window):
+def test_discarding_has_its_own_checkbox(known, open_window):
     window, hands = open_window(known)
     plan(window, hands, "The Weir", "heron")
     hands.open(Choice.ALONG)
@@ -209,7 +209,7 @@ def test_discarding_has_a_box_of_its_own(known, open_window):
     assert len(contents(known.heron / "The Weir")) == 9 and not known.library.exists()
 
 
-def test_it_goes_on_by_itself_when_the_drive_is_back(known, open_window):
+def test_it_resumes_by_itself_when_the_drive_is_back(known, open_window):
     facts(known, "heron", write_mb_s=0.4)
     known.again()
     window, hands = open_window(known)

@@ -162,7 +162,7 @@ def test_a_problem_that_stops_disables_the_start_and_says_why(known, open_window
     assert QApplication.focusWidget().accessibleName() == "Name on the new drive"
 
 
-def test_pause_go_on_and_stop(known, open_window):
+def test_pause_continue_and_stop(known, open_window):
     known.fill({f"more/{i:03d}.jpg": 9_000 for i in range(300)})
     known.add_drive("heron", write_mb_s=1.2)
     known.again()
@@ -189,7 +189,7 @@ def test_pause_go_on_and_stop(known, open_window):
     ) == 310
 
 
-def test_a_failing_drive_is_told_in_the_panel_and_it_can_go_on(known, open_window):
+def test_a_failing_drive_is_reported_in_the_panel_and_it_can_resume(known, open_window):
     known.add_drive("heron", faults=[{"kind": "unplugged", "after_bytes": 200_000}])
     known.again()
     window, hands = open_window(known)
@@ -286,7 +286,7 @@ def test_a_copy_that_was_only_compared_is_read_again_after_a_reconnection(known,
     )
 
 
-def test_going_on_is_offered_at_start(known, open_window):
+def test_resuming_is_offered_at_start(known, open_window):
     crossing = started(known)
     crossing.close()
     window, hands = open_window(known)
@@ -320,7 +320,7 @@ def test_empty_places_say_what_to_do_first(bench, open_window, place):
     assert window.panel.main.text() == "To the shelves"
 
 
-def test_a_library_is_added_by_its_folder_and_a_bad_one_told(bench, open_window, library):
+def test_a_library_is_added_by_its_folder_and_a_bad_one_reported(bench, open_window, library):
     window, hands = open_window(bench)
     window.planning.add_library(library)
     hands.wait(
@@ -355,7 +355,7 @@ def test_dusk_is_remembered(known, open_window):
     window.set_theme("Linen")
 
 
-def test_a_drive_that_comes_or_goes_is_noticed(known, open_window):
+def test_a_drive_that_is_connected_or_removed_is_noticed(known, open_window):
     window, hands = open_window(known)
     folder = known.heron
     facts = json.loads((folder / "stand-in.json").read_text())

@@ -1,7 +1,7 @@
-"""Goes through the window in the language of the environment, and tells every text that it showed.
+"""Walks through the window in the environment's language, and collects every text.
 
-``python -m tests.desktop.tongue FOLDER`` prints JSON: each text with where it stood, and what
-did not fit where it stood. A program of its own: sentences take their language when it starts.
+``python -m tests.desktop.tongue FOLDER`` prints JSON: each text with its place, and texts that did
+not fit. It is a program of its own because sentences take their language at start.
 """
 
 import json

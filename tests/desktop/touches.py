@@ -1,4 +1,4 @@
-"""Counts what is done in the window's thread that may have to wait.
+"""Counts operations in the window's thread that may have to wait.
 
 SQLite, files, folders, programs.
 
@@ -51,7 +51,7 @@ _STATEMENTS = ["execute", "executemany", "executescript", "commit", "rollback", 
 
 
 class Touches(list):
-    """What was done, each with the lines of the window and the core that led to it."""
+    """The operations, each with the lines of window and core that led to it."""
 
     def note(self, what):
         """Notes a call, if it is made in this thread and on behalf of the window."""
@@ -71,7 +71,7 @@ class Touches(list):
 
 
 def count_touches(monkeypatch):
-    """Wraps everything that can be waited for; gives the list that fills."""
+    """Wraps everything that may wait; returns the list that fills."""
     touches = Touches()
 
     def wrapped(real, name):
@@ -89,7 +89,7 @@ def count_touches(monkeypatch):
     connect = sqlite3.connect
 
     class Counting(sqlite3.Connection):
-        """A connection that tells of every statement."""
+        """A connection that reports every statement."""
 
     for name in _STATEMENTS:
         setattr(Counting, name, _method(getattr(sqlite3.Connection, name), name, touches))

@@ -96,7 +96,7 @@ def test_reading_leaves_nothing_where_it_lies(catalog, tmp_path):
     assert (tmp_path / "cache").stat().st_mode & 0o077 == 0
 
 
-def test_one_that_keeps_changing_is_told(catalog, tmp_path, monkeypatch):
+def test_one_that_keeps_changing_is_reported(catalog, tmp_path, monkeypatch):
     real, turn = shutil.copyfile, iter(range(99))
 
     def written_meanwhile(source, *more, **other):
@@ -159,7 +159,7 @@ def test_a_hostile_or_strange_catalog_is_refused(catalog, tmp_path, words, sente
 @pytest.mark.parametrize(
     "content", [b"", b"not a database" * 99, b"SQLite format 3\0" + b"\xff" * 5000]
 )
-def test_what_is_no_database_is_refused(tmp_path, content):
+def test_what_is_not_a_database_is_refused(tmp_path, content):
     (tmp_path / "x.fascat").write_bytes(content)
     with pytest.raises(NotUnderstood, match=r"catalog"):
         Catalog(copy_of(tmp_path / "x.fascat", tmp_path / "cache"))

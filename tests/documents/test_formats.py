@@ -89,7 +89,7 @@ def test_every_reference_is_read_where_it_stands(format):
     assert kind_named(b"a." + format.name.encode()) is format and kind_named(b"a.mov") is None
 
 
-def test_a_new_target_stands_there_and_nowhere_else(format):
+def test_a_new_target_is_there_and_nowhere_else(format):
     content = MAKERS[format.name](PATHS)
     before = read(format, content)
     chosen = before[1]
@@ -135,7 +135,7 @@ def test_any_name_survives_a_rewriting(names):
 
 
 def test_the_oracle_finds_what_we_wrote(tmp_path):
-    """OpenTimelineIO reads the rewritten timeline: the new target, all else as it was."""
+    """OpenTimelineIO reads the rewritten timeline: the new target, everything else unchanged."""
     content = timeline(PATHS)
     format = kind_named(b"a.otio")
     out = rewritten(format, content, {read(format, content)[0].locator: "media/été 01.mov"})

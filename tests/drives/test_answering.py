@@ -52,7 +52,7 @@ def test_a_halted_driver_is_not_waited_for(mounted):
     os.kill(driver, signal.SIGSTOP)
     try:
         begun = time.monotonic()
-        for _ in range(3):  # asked once; then known to hang
+        for _ in range(3):  # Asked once; then known to hang.
             (drive,) = there()
             assert drive.silent and not drive.connected and drive.label == "HERON"
         assert time.monotonic() - begun < 4 and threading.active_count() <= before + 1

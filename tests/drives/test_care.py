@@ -35,7 +35,7 @@ def test_a_backup_disk_is_guessed_by_names_alone(names, label, backup):
     assert said.startswith(backup) if backup else said == ""
 
 
-def test_a_system_disk_is_told_by_its_folders_and_only_by_folders():
+def test_a_system_disk_is_recognised_by_its_folders_and_only_by_folders():
     names = ["etc/", "usr/", "bin/", "var/", "proc/", "home/"]
     assert (
         character_of(names, "X").system
@@ -43,7 +43,7 @@ def test_a_system_disk_is_told_by_its_folders_and_only_by_folders():
     )
 
 
-def test_a_drive_that_is_away_is_not_looked_into(bench):
+def test_a_drive_that_is_away_is_not_opened(bench):
     bench.add_drive("gone", connected=False)
     (bench.drives / "gone/Backups").mkdir()
     drive = next(d for d in bench.again().drives.connected() if d.label == "gone")
@@ -129,7 +129,7 @@ def test_a_measurement_is_about_right_and_leaves_nothing_behind(bench):
         ({"capacity": 9_000_000}, "too full"),
     ],
 )
-def test_what_cannot_be_measured_is_told_and_not_written_to(bench, facts, why):
+def test_what_cannot_be_measured_is_reported_and_not_written_to(bench, facts, why):
     where = bench.add_drive("poor", **facts)
     drives = bench.again().drives
     drive = next(d for d in drives.connected() if d.label == "poor")
@@ -191,7 +191,7 @@ def test_whoever_keeps_a_drive_busy_is_named(mounted, how):
 # -- preparing -------------------------------------------------------------------------------------
 
 
-def test_a_folder_for_libraries_is_made_once_and_the_drive_is_asked(bench):
+def test_a_folder_for_libraries_is_made_once_and_the_drive_is_tested(bench):
     where = bench.add_drive("new", "exfat")
     drives = bench.again().drives
     for _ in range(2):

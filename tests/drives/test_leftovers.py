@@ -29,7 +29,7 @@ def medium(bench):
 
 
 def left(bench, name=LEFT):
-    """What a program killed while it asked has left, and what is none of our business."""
+    """Leftovers of a program killed during a test, and files that are not ours."""
     folder = bench.heron / name
     folder.mkdir()
     (folder / "Case").touch()
@@ -108,7 +108,7 @@ def test_a_crossing_that_arrives_leaves_nothing_of_it_either(bench, library):
     assert sorted(p.name for p in bench.heron.iterdir()) == ["The Weir", "stand-in.json"]
 
 
-def test_killed_for_real_while_it_asks(bench):
+def test_killed_for_real_while_it_tests(bench):
     code = (
         "import sys, time; from pathlib import Path; from fascis.drives.connected import Drives; "
         "import fascis.drives.asking as a;"

@@ -1,4 +1,4 @@
-"""The table of rules, against stand-ins that play them and against real file systems, mounted.
+"""The table of rules, against stand-ins and against real, mounted file systems.
 
 What the rules allow, a drive takes.
 """
@@ -65,10 +65,10 @@ def create(medium, name):
     medium.create(name).close()
 
 
-def test_every_name_that_the_rules_allow_is_taken_and_given_back(drive):
+def test_every_name_that_the_rules_allow_is_accepted_and_returned(drive):
     for name in NAMES:
         if not drive.real and len(name) > 255:
-            continue  # the folder that plays the drive cannot
+            continue  # The stand-in's folder cannot do it.
         if drive.rules.refuses_name(name) is None:
             create(drive.medium, name)
             assert name in drive.medium.names(b""), name
@@ -210,7 +210,7 @@ def test_what_a_drive_says_of_itself_is_true_and_leaves_nothing_behind(drive):
 
 
 def test_an_unknown_file_system_is_believed_what_it_says(bench):
-    """The most cautious rules until it is asked; then its own."""
+    """The most cautious rules until it is tested; then its own."""
     where = bench.add_drive("strange", "unheard-of")
     drives = bench.again().drives
     drive = drives.at(where)
@@ -231,7 +231,7 @@ def test_an_unknown_file_system_is_believed_what_it_says(bench):
         {"faults": [{"kind": "write-error", "name": "Case"}]},
     ],
 )
-def test_a_drive_that_is_full_read_only_or_failing_is_not_asked(bench, facts):
+def test_a_drive_that_is_full_read_only_or_failing_is_not_tested(bench, facts):
     where = bench.add_drive("poor", "exfat", **facts)
     drives = bench.again().drives
     drive = next(d for d in drives.connected() if d.label == "poor")
@@ -242,7 +242,7 @@ def test_a_drive_that_is_full_read_only_or_failing_is_not_asked(bench, facts):
     assert asked.rules.asked == ("faults" in facts) and not list(where.glob(".fascis-asks-*"))
 
 
-def test_a_drive_that_goes_while_it_is_asked(bench):
+def test_a_drive_that_is_removed_while_it_is_tested(bench):
     where = bench.add_drive("going", "exfat")
     count = [0]
 
@@ -268,7 +268,7 @@ def test_a_drive_that_goes_while_it_is_asked(bench):
     ),
     st.sampled_from(all_rules()),
 )
-def test_many_names_are_told_as_one_by_one(names, rules):
+def test_many_names_are_checked_like_single_ones(names, rules):
     assert rules.refused_names(names) == [
         (i, w) for i, n in enumerate(names) if (w := rules.refuses_name(n))
     ]
@@ -279,7 +279,7 @@ def test_folding_twice_folds_no_more(name, rules):
     assert rules.fold(rules.fold(name)) == rules.fold(name)
 
 
-def test_every_row_has_a_source_and_stands_in_the_documentation():
+def test_every_row_has_a_source_and_is_in_the_documentation():
     text = DOCS.read_text()
     rows = {line.split("|")[1].strip(): line for line in text.splitlines() if line.startswith("| ")}
     for rules in all_rules():
@@ -342,7 +342,7 @@ class Narrow:
         )
 
 
-def test_a_driver_with_another_character_set_is_asked_and_what_it_says_is_so(bench):
+def test_a_driver_with_another_character_set_is_tested_and_its_results_count(bench):
     with closing(bench.workspace.drives.open(bench.heron)) as medium:
         said = ask(Narrow(medium))
         rules = rules_of("a driver nobody knows").with_answers(said)

@@ -72,7 +72,7 @@ class Plug:
         return where
 
     def pull(self):
-        """As somebody who pulls the cable: what is mounted is gone at once."""
+        """Like pulling the cable: mounts are gone at once."""
         self._run("umount", "-l", self.device, check=False)
         for where in self.places:
             self._run("umount", "-l", where, check=False)
@@ -86,7 +86,7 @@ class Plug:
 
 
 class Played:
-    """The same on a stand-in: its folder is where it is mounted."""
+    """The same on a stand-in: its folder is its mount point."""
 
     def __init__(self, bench, filesystem):
         self.bench, self.filesystem, self.label = bench, filesystem, "EGRET"
@@ -143,8 +143,8 @@ def until(found, what, seconds=10):
 
 
 @pytest.mark.lab
-def test_from_plugged_in_to_removed(bench, plug):
-    """Mounted, crossed to, unplugged, plugged in elsewhere, gone on, renamed, removed."""
+def test_from_connected_to_removed(bench, plug):
+    """Mounted, crossed to, disconnected, connected elsewhere, resumed, renamed, removed."""
     plug.plug_in()
     played, workspace = isinstance(plug, Played), plug.workspace()
 
@@ -257,7 +257,7 @@ def test_news_of_a_drive_comes_at_once(tmp_path, service):
 
 
 @pytest.mark.lab
-def test_a_cloned_disk_is_told_from_its_original(bench, tmp_path, service):
+def test_a_cloned_disk_is_distinguished_from_its_original(bench, tmp_path, service):
     first, second = Plug(tmp_path, "ext4"), None
     (tmp_path / "other").mkdir()
     try:

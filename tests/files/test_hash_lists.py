@@ -1,4 +1,4 @@
-"""Hash lists that others made: what is read of them, and what is not believed."""
+"""Hash lists from elsewhere: what is read of them, and what is ignored."""
 
 import hashlib
 

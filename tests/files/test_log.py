@@ -58,14 +58,14 @@ def test_the_log_turns_over_and_the_last_records_are_found(folder):
     assert found == list(range(7_000, 9_000))
 
 
-def test_lines_that_are_none_are_left_out(folder):
+def test_invalid_lines_are_left_out(folder):
     LOG.info("one")
     with open(folder / log.NAME, "a") as out:
         out.write("{broken\n[1]\n")
     assert [r["says"] for r in log.records(folder)] == ["one"]
 
 
-def test_a_log_that_cannot_be_holds_nothing_up(tmp_path):
+def test_a_log_that_cannot_be_delays_nothing(tmp_path):
     (tmp_path / "state").write_text("a file")
     log.begin(tmp_path / "state")
     LOG.info("nobody hears")
@@ -130,7 +130,7 @@ def test_a_report_tells_of_a_journal_that_cannot_be_read(bench, folder):
     assert json.loads(makers_report(bench.workspace, names=False))["damaged_journals"] == 1
 
 
-def test_what_a_person_saves_is_whole_or_told(tmp_path):
+def test_what_a_person_saves_is_whole_or_reported(tmp_path):
     write_new(tmp_path / "report.json", b"one")
     with pytest.raises(EnvironmentTrouble, match="report.json"):
         write_new(tmp_path / "report.json", b"two")

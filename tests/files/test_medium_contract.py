@@ -126,7 +126,7 @@ def test_links_where_there_are_links(medium):
         assert medium.read_link(b"l") == b"a.jpg" and medium.status(b"h").st_nlink == 2
 
 
-def test_holes_are_told(medium):
+def test_holes_are_reported(medium):
     file = medium.create(b"sparse")
     file.skip_to(4 << 20)
     file.write(memoryview(b"sound"))

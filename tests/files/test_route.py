@@ -57,11 +57,11 @@ def test_a_second_leg_that_says_nothing_leaves_the_path_where_the_first_led():
         (b"/mnt/Clips/a:b.mov", None),
     ],
 )
-def test_a_folder_that_is_called_otherwise_takes_all_that_is_in_it_along(place, to):
+def test_a_folder_that_has_another_name_takes_all_that_is_in_it_along(place, to):
     assert Renamed({b"Clips": b"Clips (2)"}, {b"Clips/a:b.mov": b"a_b.mov"}).to(place) == to
 
 
 @given(PLACES)
-def test_where_nothing_is_called_otherwise_every_place_stays(place):
+def test_where_nothing_has_another_name_every_place_stays(place):
     assert Renamed({}, {}).to(place) == place
     assert os.path.basename(Renamed({b"none": b"other"}, {}).to(place)) == os.path.basename(place)

@@ -123,7 +123,7 @@ def test_all_moved_away_and_back_it_is_what_it_was(style: Style, tmp_path: Path)
         assert style.read(document) == [to_another_drive(f) for f in read]
         assert unpacked(document) != as_it_was
         if style.name == "JSON from here":
-            return  # what was relative is absolute now
+            return  # Relative paths are absolute now.
         back = dict(zip(there, files, strict=True))
         rewrite(document, there, back.__getitem__)
         assert unpacked(document) == as_it_was
@@ -273,7 +273,7 @@ def test_what_was_moved_away_whole_is_proposed_with_the_move(name: str, tmp_path
 
 @pytest.mark.parametrize("name", ["whole paths", "root, folder, name", "XML elements"])
 def test_of_a_copied_library_the_document_leads_to_where_it_was(name: str, tmp_path: Path) -> None:
-    """Both stand there: what it says is right, and no move explains it better."""
+    """Both exist: the document is right, and no move explains it better."""
     style = next(s for s in STYLES if s.name == name)
     document, files = world(tmp_path, style, random.Random(2))
     shutil.copytree(tmp_path / "River", tmp_path / "Elsewhere/River")

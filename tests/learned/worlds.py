@@ -107,7 +107,7 @@ LAYOUTS = [whole, url, folders, base, apart, beside]
 
 
 def noise(tables: Tables, files: list[str], numbers: random.Random) -> None:
-    """Columns that are no paths, or look like some and are none that is followed."""
+    """Columns that are not paths, or look like paths without being followed."""
     for rows in tables.values():
         if len(rows) < 2:
             for row in rows:

@@ -98,7 +98,7 @@ def test_a_new_catalog_knows_its_photos(bench, bell):
     assert [d.references for d in found.documents] == [3] and found.of(Standing.MISSING) == []
 
 
-def test_adding_keeps_everything_and_the_one_before(bench, bell, tmp_path):
+def test_adding_keeps_everything_and_the_earlier_one(bench, bell, tmp_path):
     path = bell / "Bell.fascat"
     make(bench, path, bell / "shoots")
     with closing(sqlite3.connect(path)) as db:
@@ -142,7 +142,7 @@ def test_a_catalog_that_cannot_be_changed_stays_as_it_was(bench, bell, trouble):
     assert contents(bell) == before
 
 
-def test_what_exists_is_never_made_anew(bell):
+def test_existing_files_are_never_made_again(bell):
     there = write(bell / "there.fascat", b"mine")
     with pytest.raises(EnvironmentTrouble):
         new_catalog(there, "Bell")
@@ -195,7 +195,7 @@ def test_a_child_that_dies_takes_one_photo_with_it(tmp_path, monkeypatch):
     )
 
 
-def test_names_that_are_no_text_are_left_out_and_counted(bench, bell):
+def test_names_that_are_not_text_are_left_out_and_counted(bench, bell):
     (bell / "shoots").joinpath(os.fsdecode(b"caf\xe9.jpg")).write_bytes(photo())
     done = make(bench, bell / "Bell.fascat", bell / "shoots")
     assert (done.added.photos, done.added.unwritable) == (3, 1)

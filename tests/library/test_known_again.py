@@ -44,7 +44,7 @@ def shelf(workspace, label, **more):
 # -- at another place, under another name ----------------------------------------------------------
 
 
-def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, library, monkeypatch):
+def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries(bench, library, monkeypatch):
     crossing = switched(bench)
     id = crossing.places.header.library_id
     crossing.close()
@@ -64,11 +64,11 @@ def test_a_drive_that_is_mounted_elsewhere_brings_its_libraries_along(bench, lib
     monkeypatch.setattr("fascis.library.known.shelves.JUST_NOW", 0)
     assert (
         shelf(bench.workspace, "Heron, on the shelf").back is None
-    )  # news for a minute, and kept in what was before
+    )  # News for a minute, and stored among the earlier mount points.
     assert found.former[0].mount == bench.drives / "heron"
 
 
-def test_a_drive_that_is_away_keeps_its_shelf_and_what_stands_on_it(bench, library):
+def test_a_drive_that_is_away_keeps_its_shelf_and_its_libraries(bench, library):
     switched(bench).close()
     read_shelves(bench.workspace)
     bench.add_drive("heron", connected=False)
@@ -97,7 +97,7 @@ def loose(bench):
     return bench.library
 
 
-def test_paths_that_lead_to_where_a_drive_was_are_followed_and_made_right_on_request(bench):
+def test_paths_that_lead_to_where_a_drive_was_are_followed_and_updated_on_request(bench):
     library = loose(bench)
     where = elsewhere(bench, "heron", "elsewhere")
     workspace = bench.workspace
@@ -235,7 +235,7 @@ def test_a_thousand_identities_do_not_fill_the_shelf(bench):
     assert len(shelf(bench.workspace, "heron").standings) == MOST_FOUND
 
 
-def test_a_copy_made_by_hand_is_told_apart_from_its_original(bench, library):
+def test_a_copy_made_by_hand_is_distinguished_from_its_original(bench, library):
     crossing = switched(bench)
     home, id = crossing.places.target, crossing.places.header.library_id
     crossing.close()
@@ -293,7 +293,7 @@ def test_the_drive_that_is_known_keeps_its_identity_beside_its_clone(bench, libr
     )
 
 
-def test_nothing_crosses_to_a_drive_that_cannot_be_told_from_its_clone(bench, library):
+def test_nothing_crosses_to_a_drive_that_cannot_be_distinguished_from_its_clone(bench, library):
     there = clone(bench, "clone-of-heron")
     bench.again()  # neither was ever seen before
     for to in (bench.heron, there):
@@ -304,7 +304,7 @@ def test_nothing_crosses_to_a_drive_that_cannot_be_told_from_its_clone(bench, li
     assert [p.name for p in there.iterdir()] == ["stand-in.json"] and len(contents(library)) == 10
 
 
-def test_a_crossing_does_not_go_on_to_a_clone(bench, library):
+def test_a_crossing_does_not_resume_to_a_clone(bench, library):
     crossing = started(bench)
     before = contents(library)
     there = clone(bench, "clone-of-heron")
@@ -316,7 +316,7 @@ def test_a_crossing_does_not_go_on_to_a_clone(bench, library):
     crossing.close()
     assert (
         again.run() is State.SETTLED
-    )  # alone it is the drive of that UUID; what was staged is made again, and proven
+    )  # Alone it is the drive with that UUID; staged files are made again, and proven.
     assert contents(bench.drives / "heron-b/The Weir") == before
     again.close()
 
@@ -346,14 +346,14 @@ def test_a_new_library_that_some_program_made_at_the_old_place_is_noticed(bench,
         and "heron" in one.sentence
     )
     with pytest.raises(Refused):
-        crossing.undo()  # the originals cannot go back under their name: both stay
+        crossing.undo()  # The originals cannot get their name back: both stay.
     assert (library / "untitled.db").exists() and len(contents(crossing.places.parked_path)) == 10
     shutil.rmtree(library)
     assert begun(bench) == []
     crossing.close()
 
 
-def test_what_stays_after_a_release_is_nothing_new(bench, library):
+def test_what_stays_after_a_release_is_not_new(bench, library):
     crossing = settled(bench, leave_out=[Role.PREVIEW])
     crossing.switch()
     crossing.release()
@@ -369,7 +369,7 @@ def test_an_empty_folder_at_the_old_place_is_noticed_whatever_its_inode(bench, l
     assert [b.files for b in begun(bench)] == [0] and "nothing in it" in begun(bench)[0].sentence
 
 
-def test_a_library_that_was_brought_back_is_nothing_new(bench, library):
+def test_a_library_that_was_brought_back_is_not_new(bench, library):
     crossing = switched(bench)
     crossing.release()
     home = crossing.places.target

@@ -1,4 +1,4 @@
-"""Documents of unknown make are recognised by what is in them: do they name files that exist?"""
+"""Documents of unknown make are recognised by their content: do they name existing files?"""
 
 import gzip
 import io
@@ -69,7 +69,7 @@ def test_what_names_files_that_exist_is_a_document(bench, lib, name):
 
 
 @pytest.mark.parametrize("name", ["work.store", "work.sqlite", "work"])
-def test_a_database_that_names_files_is_a_document_whatever_it_is_called(bench, lib, name):
+def test_a_database_that_names_files_is_a_document_whatever_its_name(bench, lib, name):
     database(lib / name, "media/Day 01", "crest.mov")
     assert unknown(bench, lib) == [name]
 
@@ -92,7 +92,7 @@ def test_settings_notes_and_lists_of_digests_are_none(bench, lib, name):
     assert unknown(bench, lib) == []
 
 
-def test_a_cache_that_names_nothing_is_told_as_a_database_only(bench, lib):
+def test_a_cache_that_names_nothing_is_reported_as_a_database_only(bench, lib):
     database(lib / "thumbs.db", b"\xff\xd8 picture", 7)
     assert unknown(bench, lib) == [] and survey_library(bench.workspace, lib).uses.databases == [
         b"thumbs.db"

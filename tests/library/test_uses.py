@@ -122,7 +122,7 @@ def test_a_path_of_another_machine_is_found_on_the_drive_of_that_name(bench, hom
     assert outside.standing is Standing.LOOSE and outside.path == bytes(bench.heron / "DCIM/a.mov")
 
 
-def test_a_drive_that_is_away_is_not_looked_at_though_its_folder_is_there(bench, home):
+def test_a_drive_that_is_away_is_not_examined_though_its_folder_is_there(bench, home):
     write(bench.heron / "a.mov")
     bench.add_drive("heron", connected=False)
     write(home / "feature.otio", timeline(str(bench.heron / "a.mov")))
@@ -130,7 +130,7 @@ def test_a_drive_that_is_away_is_not_looked_at_though_its_folder_is_there(bench,
     assert outside.standing is Standing.AWAY
 
 
-def test_what_is_no_media_is_never_followed(bench, home, tmp_path):
+def test_a_file_that_is_not_media_is_never_followed(bench, home, tmp_path):
     os.mkfifo(tmp_path / "pipe.mov")
     write(tmp_path / "a folder.mov/x.txt")
     (tmp_path / "loop.mov").symlink_to("loop.mov")
@@ -334,8 +334,8 @@ def test_the_topmost_folder_is_the_source():
     }  # fmt: skip
 
 
-def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_used(bench, home):
-    """Its first pages can be read, and name photos; half of it is none of it."""
+def test_a_catalog_that_is_damaged_in_the_middle_is_reported_and_nothing_of_it_is_used(bench, home):
+    """Its first pages can be read, and name photos; a half of it counts for nothing."""
     names = [f"p{i:05}.jpg" for i in range(4000)]
     write(home / "shoots/p00000.jpg")
     path = catalog_at(
@@ -353,7 +353,9 @@ def test_a_catalog_that_is_damaged_in_the_middle_is_told_and_nothing_of_it_is_us
     assert not uses.used_by and not uses.outside
 
 
-def test_sequences_with_too_many_frames_are_told_and_nothing_is_half_read(bench, home, monkeypatch):
+def test_sequences_with_too_many_frames_are_reported_and_nothing_is_half_read(
+    bench, home, monkeypatch
+):
     monkeypatch.setattr("fascis.library.references.finding._MOST_FRAMES", 3)
     sequence = {
         "OTIO_SCHEMA": "ImageSequenceReference.1",

@@ -1,4 +1,4 @@
-"""Homes as people have them: work in folders of their own, and all that is none beside it."""
+"""Homes like those of real people: work in separate folders, and many other folders beside it."""
 
 from __future__ import annotations
 
@@ -149,7 +149,7 @@ NOISE: list[Callable[[Path, random.Random], None]] = [
 
 
 def make_home(home: Path, seed: int) -> set[Path]:
-    """A home; gives what is to be found in it."""
+    """A home; returns what should be found in it."""
     numbers = random.Random(seed)
     wanted = set()
     for n in range(numbers.randrange(1, 6)):

@@ -1,6 +1,6 @@
-"""Kept awake, told, and quietly absent.
+"""Staying awake, notifications, and doing nothing without a bus.
 
-A real message bus, with services that only note what they are asked.
+A real message bus, with services that only record the calls.
 """
 
 import os
@@ -115,7 +115,7 @@ def test_the_machine_is_kept_awake_while_something_runs(bus, lid):
     )
 
 
-def test_the_desktop_is_told_in_plain_text(bus):
+def test_the_desktop_is_notified_in_plain_text(bus):
     service = Service("org.freedesktop.Notifications", lambda member, arguments: ("u", (1,)))
     assert tell_desktop("The Weir waits for you", "<b>a.mov</b> & more", urgent=True)
     ((member, arguments),) = service.asked
@@ -137,13 +137,13 @@ def test_without_a_bus_all_of_it_is_quietly_absent(monkeypatch, address):
     assert tell_desktop("The Weir", "has crossed") is False
 
 
-def test_a_bus_without_services_is_no_hindrance(bus):
+def test_a_bus_without_services_does_not_matter(bus):
     with Awake("The Weir is crossing") as awake:
         assert awake.granted == ""
     assert tell_desktop("The Weir", "has crossed") is False
 
 
-def test_a_drive_in_use_is_not_removed_and_that_is_told(bus, mounted):
+def test_a_drive_in_use_is_not_removed_and_that_is_reported(bus, mounted):
     where = mounted("ext4", 32)
     drive = Drives().at(where)
     service = Service(

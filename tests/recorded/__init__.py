@@ -1,1 +1,1 @@
-"""What every command said before the house was rebuilt: it says the same after."""
+"""The output of every command before the code was reorganised: it must stay the same."""

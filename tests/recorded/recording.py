@@ -119,7 +119,7 @@ class Script:
         if key == "drives" and isinstance(said, list):
             said = [
                 d for d in said if d.get("stand_in")
-            ]  # what else this machine has is not told of
+            ]  # Other drives of this machine are left out.
         if isinstance(said, dict):
             return {self._plain(k): self._normal(v, k) for k, v in said.items()}
         if isinstance(said, list):
@@ -139,7 +139,7 @@ class Script:
 
 
 def recorded(seed, root):
-    """What is said in one world."""
+    """The output for one world."""
     return Script(root, seed).run()
 
 

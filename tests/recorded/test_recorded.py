@@ -15,7 +15,7 @@ def test_the_commands_say_what_they_said(tmp_path, seed):
         assert without_what_is_new(now, before) == before
 
 
-# What a later slice tells of in addition, and what it says where nothing of that kind was done.
+# Additions of later slices, and their values where nothing of that kind was done.
 NEW = {
     "followers": [],
     "led": False,

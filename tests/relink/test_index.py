@@ -1,4 +1,4 @@
-"""Looking in folders: what counts, what is left out, and bad places."""
+"""Searching folders: what counts, what is left out, and unreadable folders."""
 
 import os
 import threading
@@ -47,13 +47,13 @@ def test_names_of_any_bytes(tmp_path):
 
 
 @pytest.mark.parametrize("bad", ["gone", "file.mov"])
-def test_a_folder_that_is_none_is_told(tmp_path, bad):
+def test_a_folder_that_is_invalid_is_reported(tmp_path, bad):
     write(tmp_path / "file.mov")
     with pytest.raises(EnvironmentTrouble, match="Could not look in the folder .*" + bad):
         look(tmp_path / bad)
 
 
-def test_a_folder_that_cannot_be_listed_is_told_and_the_rest_counts(tmp_path, monkeypatch):
+def test_a_folder_that_cannot_be_listed_is_reported_and_the_rest_counts(tmp_path, monkeypatch):
     write(tmp_path / "a/x.mov")
     write(tmp_path / "b/y.mov")
     real = os.scandir

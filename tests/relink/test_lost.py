@@ -53,7 +53,7 @@ def with_lengths(*clips):
     return json.dumps({"OTIO_SCHEMA": "Track.1", "children": children}).encode()
 
 
-def test_a_timeline_tells_how_long_its_clips_are_and_where_their_use_begins():
+def test_a_timeline_shows_how_long_its_clips_are_and_where_their_use_begins():
     content = with_lengths(
         ("a.mov", span(90_000, 250), span(90_050, 25)), ("b.mov", None, span(0, 5)), ("c.mov",
         span(0, 50), None),
@@ -242,7 +242,7 @@ def test_a_swap_by_a_third_name_is_mended_wherever_it_stops(tmp_path, monkeypatc
     assert (tmp_path / "doc").read_bytes() == (b"new" if stop > 1 else b"old")
 
 
-def test_kept_names_are_short_enough_and_known_again():
+def test_kept_names_are_short_enough_and_recognised():
     for name in (b"Feature.otio", b"x" * 255, "é".encode() * 127):
         kept = replacing.kept_name(name, "1a2b3c4d5e6f")
         assert len(kept) <= 251 and kept.endswith(b".before-1a2b3c4d") and replacing.is_kept(kept)
@@ -254,7 +254,7 @@ def test_kept_names_are_short_enough_and_known_again():
     )
 
 
-def test_what_another_system_wrote_is_led_along_when_its_drive_is_known(bench):
+def test_what_another_system_wrote_is_updated_along_when_its_drive_is_known(bench):
     lib = bench.library
     path = write(bench.drives / "inside/Music/theme.wav", b"m" * 40)
     write(lib / "cut.otio", timeline("media\\ana\\inside\\Music\\theme.wav"))
@@ -270,7 +270,7 @@ def test_what_another_system_wrote_is_led_along_when_its_drive_is_known(bench):
     crossing.close()
 
 
-def test_a_catalog_that_is_kept_is_no_second_catalog(bench):
+def test_a_catalog_that_is_kept_is_not_a_second_catalog(bench):
     lib = bench.library
     for n in range(2):
         write(lib / f"shoots/{n}/a.jpg", picture("JPEG"))

@@ -246,7 +246,7 @@ def test_a_stray_beside_a_moved_folder_waits(here):
     assert alone.state == [State.OPEN] and "are where they were" in alone.why[0]
 
 
-def test_case_and_accents_written_otherwise(here):
+def test_case_and_accents_spelled_differently(here):
     there = here.put("Frühling/Heron é.mov", b"abc")
     path = f"{here.root}/FRU\u0308HLING/heron e\u0301.MOV"
     assert here.match(lost(path, b"abc")).found(0) == there
@@ -304,7 +304,7 @@ def test_a_sequence_is_one_and_needs_all_its_frames(here):
     assert done.ties()[b"/scans/plan_0003.png"] == os.fsencode(here.root / "whole/plan_0003.png")
 
 
-def test_what_is_in_use_already_is_no_other_file(here):
+def test_a_file_in_use_is_not_another_file(here):
     there = here.put("day 1/C0001.mov", b"123")
     done = here.match(lost("/day 2/C0001.mov"), used={there})
     assert (
@@ -325,7 +325,7 @@ def test_nothing_lost_and_nothing_there(here):
     assert here.match(lost("/gone/a.mov")).state == [State.NOWHERE]
 
 
-def test_a_check_reads_what_was_found_and_takes_back_what_fails(here):
+def test_a_check_reads_what_was_found_and_undoes_what_fails(here):
     from fascis.demo.scenario import _clip
 
     for n in range(3):

@@ -1,4 +1,4 @@
-"""What every document of a world plays, and what became of every file.
+"""What every document of a world plays, and what happened to every file.
 
 Imports nothing from fascis: it looks as anybody can.
 """
@@ -21,7 +21,7 @@ OWN = ".fascis"
 
 
 def content(path):
-    """A digest of a regular file's content; None where there is none."""
+    """A digest of a regular file's content; None if there is none."""
     try:
         if not stat.S_ISREG(os.stat(path).st_mode):
             return None
@@ -75,7 +75,7 @@ def leads(text, folder, is_uri):
 
 
 def plays(path, mounts):
-    """What every reference of a document leads to, in order; of a catalog by photo."""
+    """What every reference of a document leads to, in order; for a catalog by photo."""
     path = Path(path)
     if path.suffix == ".fascat":
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as db:
@@ -93,7 +93,7 @@ def plays(path, mounts):
 
 
 def documents(root, mounts):
-    """Every document below a folder and what it plays, Fascis's own left out: path → contents."""
+    """Every document below a folder and what it plays, without Fascis's own: path → contents."""
     found = {}
     for folder, folders, names in os.walk(root):
         folders[:] = [f for f in folders if f != OWN and not f.startswith(".fascis-crossing-")]

@@ -1,4 +1,4 @@
-"""The command line: one module a command.
+"""The command line: one module for each command.
 
-Words and bars go to standard error, results to standard output.
+Messages and progress go to standard error, results to standard output.
 """

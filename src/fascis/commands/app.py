@@ -1,4 +1,4 @@
-"""The entry point. Only what a command needs is imported, so that help is there at once."""
+"""The entry point. It imports only what the command needs, so that help appears at once."""
 
 from __future__ import annotations
 
@@ -7,10 +7,10 @@ import logging
 import os
 import sys
 
-# What is made in bulk has no cycles: looking for some every 700 objects takes a third of the time
-# that it takes to make them. Set before anything else is imported.
+# Objects made in bulk contain no cycles. Searching for cycles every 700 objects takes a third of
+# the time of making them. This must be set before other imports.
 gc.set_threshold(50_000, 20, 100)
-# Nothing here multiplies matrices; numpy would start a thread for each core that waits for some.
+# Nothing here multiplies matrices; numpy would start an idle thread for each core.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import typer  # noqa: E402

@@ -1,6 +1,6 @@
 """``libraries``, ``verify``, ``manifest``, ``repair``, ``update`` and ``bring-back``.
 
-Which libraries there are, where their copies stand, and whether these are sound.
+Which libraries exist, where their copies are, and whether they are intact.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What the commands of :mod:`fascis.commands.copies` do; imported only when one is run."""
+"""The work of the commands in :mod:`fascis.commands.copies`; imported only when one runs."""
 
 from __future__ import annotations
 
@@ -37,11 +37,11 @@ from fascis.workspace import Workspace, from_environment
 T = TypeVar("T")
 
 
-# -- which there are -------------------------------------------------------------------------------
+# -- known libraries -------------------------------------------------------------------------------
 
 
 def libraries(library: str, look: bool, forget: str, as_json: bool) -> None:
-    """Shows all known libraries with their places, or forgets one."""
+    """Shows all known libraries with their paths, or forgets one."""
     workspace = from_environment()
     if forget:
         _forget(workspace, forget, as_json)
@@ -146,7 +146,7 @@ def _where(place: Place) -> str:
 
 
 def manifest(library: str, algorithm: str, as_json: bool) -> None:
-    """Gives a library its identity and manifest, or prints a hash list for others."""
+    """Gives a library its identity and manifest, or prints a hash list for other programs."""
     workspace = from_environment()
     root = resolve(workspace, library)
     if not root.is_dir():
@@ -209,7 +209,7 @@ def _done(work: Callable[[Control], T]) -> T:
 
 
 def repair(library: str, copy: str, dry_run: bool, yes: bool, as_json: bool) -> None:
-    """Puts back what is damaged or missing in a library, from a copy of it."""
+    """Restores damaged or missing files of a library from one of its copies."""
     workspace = from_environment()
     root, source = resolve(workspace, library), resolve(workspace, copy)
     for folder in (root, source):
@@ -277,7 +277,7 @@ def _tell_found(found: Found, source: Path) -> None:
 
 
 def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:
-    """Takes a repair back; False where there is none by that id."""
+    """Undoes a repair; False if there is no repair with this id."""
     repairs = Repairs(workspace)
     if repairs.find(given) is None:
         return False
@@ -302,7 +302,7 @@ def undo_repair(workspace: Workspace, given: str, as_json: bool) -> bool:
 def update(
     copy: str, home: str, drop_earlier: bool, dry_run: bool, yes: bool, as_json: bool
 ) -> None:
-    """Brings a copy up to its home, or deletes what earlier updates kept in it."""
+    """Updates a copy from its home, or deletes the files that earlier updates kept in it."""
     workspace = from_environment()
     root = resolve(workspace, copy)
     if not root.is_dir():
@@ -332,7 +332,7 @@ def update(
 
 
 def _home_of(workspace: Workspace, copy: Path, as_json: bool) -> Path:
-    """The home of a copy that is known here."""
+    """The home of a copy, if it is known here."""
     known = known_places(workspace)
     homes = (k.home for k in known if copy in {place.path for place in k.copies})
     home = next((place.path for place in homes if place.there), None)
@@ -378,7 +378,7 @@ def bring_back(
     yes: bool,
     as_json: bool,
 ) -> None:
-    """Brings a library back to where it was, or into a folder."""
+    """Brings a library back to its earlier path, or into a folder."""
     workspace = from_environment()
     root = resolve(workspace, given)
     if to and root.is_dir():

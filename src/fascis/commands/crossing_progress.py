@@ -1,4 +1,4 @@
-"""Progress of crossings on standard error: what they enter, how much of it is done."""
+"""Progress of crossings on standard error: the current step, and how much is done."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fascis.words.speech import tr, trn
 
 
 class Telling(Saying):
-    """Receives the engine's events, from any of its threads, and tells them."""
+    """Prints the engine's events, which come from any of its threads."""
 
     def __init__(self, crossing: Crossing) -> None:
         files, total = crossing.journal.planned()

@@ -1,4 +1,4 @@
-"""What the commands of :mod:`fascis.commands.crossings` do; imported only when one is run."""
+"""The work of the commands in :mod:`fascis.commands.crossings`; imported only when one runs."""
 
 from __future__ import annotations
 
@@ -67,9 +67,9 @@ from fascis.workspace import Workspace, from_environment
 _LEFT = [r.value for r in Role]
 _NO_ROLES = ("unused", "clashing", "taken")
 _DISCARDED = [r.value for r in Role if r.remakeable]
-# Documents that stay and follow are led when home goes.
+# Documents that stay and follow are updated when home moves.
 _BEFORE_HOME_GOES = tuple(s.value for s in (*UNFINISHED, State.SETTLED))
-# Of an id, that something is named by.
+# The length of an id's beginning that is used in names.
 _SHORTEST = 4
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
@@ -77,7 +77,7 @@ _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 def _end(
     crossing: Crossing, as_json: bool, error: FascisError | None = None, refused: bool = False
 ) -> NoReturn:
-    """Prints how a crossing stands and ends with its status."""
+    """Prints the state of a crossing and exits with its status."""
     record = crossing_object(crossing, error)
     _show(record, as_json)
     raise typer.Exit(_status(record, error, refused))
@@ -207,7 +207,7 @@ def _refuse(plan: Plan, as_json: bool) -> None:
 def _go(
     crossing: Crossing, as_json: bool, consent: bool, skip: bool = False, bring: bool = False
 ) -> NoReturn:
-    """Runs a crossing as far as its plan and the consent go, and ends."""
+    """Runs a crossing as far as its plan and the consent allow, and exits."""
     record, status, error = _gone(crossing, consent, skip, bring)
     _show(record, as_json)
     leave(status, error)
@@ -216,9 +216,9 @@ def _go(
 def _gone(
     crossing: Crossing, consent: bool, skip: bool = False, bring: bool = False
 ) -> tuple[dict[str, Any], int, FascisError | None]:
-    """Runs a crossing as far as its plan and the consent go.
+    """Runs a crossing as far as its plan and the consent allow.
 
-    Gives its object, its exit status, and what ended it early.
+    Returns its object, its exit status, and the error that ended it early.
     """
     name = shown(crossing.places.header.name)
     error: FascisError | None = None
@@ -246,7 +246,7 @@ def _gone(
 
 
 def _tell_sound_copies(crossing: Crossing) -> None:
-    """Says where an original that was found damaged can be had sound."""
+    """Says which copies have a sound version of an original that was found damaged."""
     from fascis.copies.repairing import sound_copies
 
     for place in sound_copies(crossing.workspace, crossing):
@@ -263,9 +263,9 @@ def _tell_sound_copies(crossing: Crossing) -> None:
 
 
 def _bring_along(crossing: Crossing, decided: bool, telling: Telling) -> State:
-    """Brings along what became newer at the old place, where that is decided.
+    """Copies files that changed at the old place since, if that was decided.
 
-    Several times, while somebody works on.
+    Repeats this while somebody continues to work there.
     """
     for _ in range(3):
         newer = crossing.undecided()
@@ -300,7 +300,7 @@ def _asked_along(newer: list[bytes]) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What the words of ``relocate`` ask for."""
+    """The options of ``relocate``."""
 
     library: str
     to: str
@@ -320,7 +320,7 @@ class Wanted:
 
 
 def _check_landing(wanted: Wanted, as_json: bool) -> None:
-    """Exactly one landing is asked for, and nothing that belongs to the other."""
+    """Checks that exactly one landing is given, with none of the other's options."""
     if bool(wanted.to) == bool(wanted.into):
         usage(tr("Give either --to DIR or --into PLACE, not both."), as_json)
     if wanted.into and wanted.also:
@@ -353,7 +353,7 @@ def _roles(option: str, given: list[str], known: list[str], as_json: bool) -> fr
 
 
 def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: bool) -> None:
-    """Takes a library to another drive, or to two, whole and verified."""
+    """Relocates a library to one or two other drives, whole and verified."""
     _check_landing(wanted, as_json)
     unused = "unused" in wanted.leave_out
     roles = [r for r in wanted.leave_out if r not in _NO_ROLES]
@@ -413,10 +413,10 @@ def cross(
     as_json: bool,
     first: Callable[[], None] = lambda: None,
 ) -> None:
-    """Tells a plan that needs no more choices, asks for what it leaves to a person, and does it.
+    """Shows a plan without open choices, asks for the remaining decisions, and carries it out.
 
     Args:
-        first: what is to be done before it starts, with the person's word.
+        first: what to do before it starts, with the person's consent.
     """
     _tell_plan(plan)
     if plan.stopped:
@@ -439,10 +439,10 @@ def cross(
 
 
 def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
-    """The hash lists that originals are compared with, read to their ends once.
+    """The hash lists to compare originals with, each read once to its end.
 
     Raises:
-        Damaged: one is none.
+        Damaged: one is not a hash list.
     """
     paths: list[Path] = []
     for given in wanted.check_list:
@@ -475,7 +475,7 @@ def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
 
 
 def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
-    """Asks for what the plan leaves to a person; refuses where that is not given."""
+    """Asks for the decisions that a plan leaves open; refuses if consent is not given."""
     if yes or not (plan.asks or after is After.RELEASE) or _asked(plan, after):
         return
     if after is After.RELEASE and not plan.asks:
@@ -489,7 +489,7 @@ def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
 
 
 def _started(workspace: Workspace, plan: Plan, yes: bool, as_json: bool) -> Crossing:
-    """The crossing of a plan that was decided, begun."""
+    """Starts the crossing of a plan without open decisions."""
     consent = plan.choices.after is After.RELEASE
     try:
         crossing = Crossing.start(workspace, plan, decided=True, consent=consent)
@@ -504,7 +504,7 @@ def _started(workspace: Workspace, plan: Plan, yes: bool, as_json: bool) -> Cros
 
 
 def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> NoReturn:
-    """Puts a crossing at the end of the queue, and ends."""
+    """Puts a crossing at the end of the queue, and exits."""
     found, _ = all_crossings(workspace)
     line_up(found, crossing)
     for other in found:
@@ -523,7 +523,7 @@ def _wait_its_turn(workspace: Workspace, crossing: Crossing, as_json: bool) -> N
 def _folders_of_catalog(
     workspace: Workspace, surveyed: Surveyed, wanted: Wanted, as_json: bool
 ) -> Elsewhere | None:
-    """The folders of a catalog that were named, where they lie outside of the library's own."""
+    """The folders of a catalog that were named, if they lie outside the library's own folder."""
     try:
         return folders_of_catalog(workspace, surveyed, wanted.only)
     except NotOnePart as error:
@@ -531,7 +531,7 @@ def _folders_of_catalog(
 
 
 def _check_parts(surveyed: Surveyed, only: Set[str], wanted: Wanted, as_json: bool) -> None:
-    """Each named part is one, and several have a name together."""
+    """Checks that each named part exists, and that several parts have a common name."""
     try:
         find_part(surveyed, sorted(only))
     except NotOnePart as error:
@@ -551,10 +551,10 @@ def _asked_itself(
     yes: bool,
     as_json: bool,
 ) -> Plan:
-    """The plan made again after the drives were asked what they can hold.
+    """The plan, made again after the drives were tested for what they can store.
 
-    What that brings up is told, and decided, first. It stands where they said nothing new, and
-    nobody was waited for meanwhile.
+    New problems are shown and decided first. The earlier plan is kept if the tests changed nothing
+    and nobody was waited for.
     """
     if yes and (stands := as_asked(workspace, plan)) is not None:
         return stands
@@ -573,9 +573,9 @@ def _asked_itself(
 
 
 def resume_all(bring_along: bool, as_json: bool) -> None:
-    """Continues what was cut off, then lets all that wait in the queue cross, in their order.
+    """Resumes interrupted crossings, then runs those in the queue, in order.
 
-    One that stops does not stop the next.
+    If one stops, the next still runs.
     """
     found, _ = all_crossings(from_environment())
     undecided = [c for c in found if c.undecided_because]
@@ -610,7 +610,7 @@ def resume_all(bring_along: bool, as_json: bool) -> None:
 
 
 def leave(status: int, error: FascisError | None) -> NoReturn:
-    """Ends with a status, at once where a thread hangs in a drive that does not answer."""
+    """Exits with a status, at once if a thread is waiting for a drive that does not answer."""
     if isinstance(error, Hanging):
         sys.stderr.flush()
         os._exit(status)
@@ -626,7 +626,7 @@ def resume(
     as_json: bool,
     leave_newer: bool = False,
 ) -> None:
-    """Goes on with an interrupted crossing, as its plan says."""
+    """Resumes an interrupted crossing, as its plan says."""
     workspace = from_environment()
     if (workspace.state / "repairs").is_dir():
         from fascis.copies.repairing import Repairs
@@ -678,7 +678,7 @@ def resume(
 
 
 def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
-    """Gives up the destination named by its folder, or by the library's own folder there."""
+    """Gives up the destination with this folder, or with the library's own folder in it."""
     for destination in crossing.destinations:
         destination.places.follow_destination(crossing.workspace)
         if folder in (destination.places.destination, destination.places.target):
@@ -700,14 +700,14 @@ def _go_without(crossing: Crossing, folder: Path, as_json: bool) -> None:
 
 
 def park(crossing: str, as_json: bool, others_follow: bool = False) -> None:
-    """Sets the originals of a verified crossing aside; frees nothing yet."""
+    """Sets the originals of a verified crossing aside; this frees no space yet."""
     do_step(crossing, as_json, "lead" if others_follow else "park", needs_switch=True)
 
 
 def undo(crossing: str, as_json: bool) -> None:
-    """Gives home back to the old place, deleting no copy.
+    """Makes the old place home again; deletes no copy.
 
-    Of a relinking, gives the documents back as they were; of a repair, the bytes from before.
+    For a relinking, restores the documents; for a repair, the earlier bytes.
     """
     from fascis.commands.relink_work import undo as undo_relinking
 
@@ -756,7 +756,7 @@ def _travelled(workspace: Workspace, known: set[str]) -> list[dict[str, Any]]:
 
 
 def _record_of(workspace: Workspace, given: str) -> dict[str, Any]:
-    """The receipt of a crossing of this computer, or of one that came with a library."""
+    """The receipt of a crossing of this computer, or of one that travelled with a library."""
     try:
         with opened(workspace, given) as found:
             return receipt_of(found.journal)
@@ -790,7 +790,7 @@ def _one_receipt(record: dict[str, Any], html: str, as_json: bool) -> None:
 
 
 def open_crossing(workspace: Workspace, id: str, as_json: bool) -> Crossing:
-    """The crossing of an id; where there is none, or it cannot be read, says so and ends."""
+    """The crossing with this id; exits with a message if there is none or it cannot be read."""
     try:
         return find_crossing(workspace, id)
     except (Refused, Damaged, EnvironmentTrouble) as error:
@@ -805,7 +805,7 @@ def open_crossing(workspace: Workspace, id: str, as_json: bool) -> Crossing:
 def do_step(
     id: str, as_json: bool, what: str, needs_switch: bool = False, compared: bool = False
 ) -> None:
-    """Does one step with a crossing, and ends with how it stands."""
+    """Does one step of a crossing, and exits with its state."""
     found = open_crossing(from_environment(), id, as_json)
     try:
         if needs_switch and found.state is State.SETTLED:
@@ -817,7 +817,7 @@ def do_step(
             found.park()
         elif what == "release":
             control = Control()
-            # Whoever asks for this by name, after the switch, says so.
+            # Naming this step explicitly after the switch is the confirmation.
             found.looked()
             with Telling(found) as telling:
                 stoppable(lambda: found.release(control, telling, compared), control)

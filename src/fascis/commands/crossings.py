@@ -1,6 +1,6 @@
 """``relocate``, ``resume``, ``park``, ``release``, ``undo``, ``receipts``.
 
-The crossing on the command line.
+Crossings on the command line.
 """
 
 from __future__ import annotations
@@ -300,7 +300,7 @@ def register(app: typer.Typer) -> None:
 
 
 def _if_split(id: str, as_json: bool, work: Callable[[Split], NoReturn]) -> None:
-    """Does the work with a split, and ends, where an id is one of a split."""
+    """If the id is that of a split, does the work for the split, and exits."""
     from fascis.commands.split_work import the_split
     from fascis.workspace import from_environment
 

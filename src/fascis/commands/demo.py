@@ -1,6 +1,6 @@
 """``fascis demo``.
 
-The demo scenario, in the window or, with ``--headless``, a whole crossing with pictures.
+The demo in the window or, with ``--headless``, a whole crossing with pictures.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """``fascis drives``: connected and known drives, their space and rules.
 
-Measuring, mounting, preparing and removing one.
+Also measures, mounts, prepares and removes a drive.
 """
 
 from __future__ import annotations

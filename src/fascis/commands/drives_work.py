@@ -1,4 +1,4 @@
-"""What ``drives`` does; imported only when it is run."""
+"""The work of ``drives``; imported only when it runs."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ from fascis.workspace import Workspace, from_environment
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What was asked for on the command line."""
+    """The options of the command."""
 
     drive: str = ""
     measure: bool = False
@@ -56,12 +56,12 @@ class Wanted:
 
     @property
     def acts(self) -> bool:
-        """True when something is to be done with one drive."""
+        """True if something is to be done with one drive."""
         return self.measure or self.mount or self.remove or self.make_folder
 
 
 def drives(wanted: Wanted, as_json: bool) -> None:
-    """Shows drives, or does with one what is asked."""
+    """Shows drives, or does something with one."""
     workspace = from_environment()
     if wanted.suits:
         _tell_suits(workspace, wanted.suits, as_json)

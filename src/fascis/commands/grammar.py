@@ -1,4 +1,4 @@
-"""What the command line's own library says, in the person's language: usage, help, wrong calls."""
+"""The command-line library's own texts in the person's language: usage, help, wrong calls."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from fascis.words.speech import tr
 
 
 class _Worded:
-    """Says in the person's language how a command is called."""
+    """Shows in the person's language how a command is called."""
 
     def get_help_option(self, ctx: Any) -> Any:
         """The option that shows the help."""
@@ -22,7 +22,7 @@ class _Worded:
         return option
 
     def format_usage(self, ctx: Any, formatter: Any) -> None:
-        """The line that says how it is called."""
+        """The usage line."""
         pieces = " ".join(self.collect_usage_pieces(ctx))  # type: ignore[attr-defined]
         formatter.write_usage(ctx.command_path, pieces, prefix=f"{tr('Usage:')} ")
 
@@ -32,7 +32,7 @@ class Command(_Worded, TyperCommand):
 
 
 class Group(_Worded, TyperGroup):
-    """All of them."""
+    """A group of commands."""
 
 
 class App(typer.Typer):
@@ -44,7 +44,7 @@ class App(typer.Typer):
 
 
 def in_words(error: TyperException) -> str:
-    """What is wrong with a call."""
+    """The message for a wrong call."""
     option = getattr(error, "option_name", None)
     if type(error).__name__ == "NoSuchOption" and option:
         likely = ", ".join(sorted(getattr(error, "possibilities", None) or ()))

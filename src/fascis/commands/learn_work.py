@@ -1,4 +1,4 @@
-"""What the command ``learn`` does."""
+"""The work of ``learn``."""
 
 from __future__ import annotations
 
@@ -33,9 +33,9 @@ def learn(
     """Finds where a document of unknown make keeps its paths.
 
     Args:
-        yes: confirm what was found.
-        again: forget what was confirmed.
-        choose: the fields that are taken, from 1.
+        yes: confirm the result.
+        again: forget an earlier confirmation.
+        choose: numbers of the fields to use, from 1.
     """
     workspace = from_environment()
     for folder in search:

@@ -1,4 +1,4 @@
-"""``look``, ``survey``, ``catalog``, ``learn``: finding libraries, and what one holds."""
+"""``look``, ``survey``, ``catalog``, ``learn``: finding libraries, showing what one contains."""
 
 from __future__ import annotations
 

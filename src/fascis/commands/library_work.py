@@ -1,4 +1,4 @@
-"""What the commands of :mod:`fascis.commands.library` do; imported only when one is run."""
+"""The work of the commands in :mod:`fascis.commands.library`; imported only when one runs."""
 
 from __future__ import annotations
 
@@ -39,9 +39,9 @@ def _standing(surveyed: Surveyed) -> dict[str, dict[str, int]]:
 
 
 def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
-    """Every file of the library and every one it refers to.
+    """Every file of the library and every file it refers to.
 
-    Places in the library relative, all others absolute.
+    Paths in the library are relative, all others absolute.
     """
     found, uses = surveyed.survey, surveyed.uses
     names = [shown_place(surveyed, d.place or d.path) for d in uses.documents]
@@ -64,12 +64,12 @@ def _files(surveyed: Surveyed) -> Iterator[dict[str, Any]]:
 
 
 def shown_place(surveyed: Surveyed, path: bytes) -> str:
-    """A place or path for JSON: relative in the library, absolute elsewhere."""
+    """A path for JSON: relative inside the library, otherwise absolute."""
     return place_text(path.removeprefix(surveyed.below))
 
 
 def survey(library: str, files: bool, as_json: bool) -> None:
-    """Shows what a library holds and refers to."""
+    """Shows what a library contains and refers to."""
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, library))
     for problem in surveyed.problems:
@@ -89,7 +89,7 @@ def survey(library: str, files: bool, as_json: bool) -> None:
 
 
 def _proposals(workspace: Workspace, surveyed: Surveyed) -> dict[bytes, Proposal]:
-    """What could be read of documents that are not understood; stopped, what is known by then."""
+    """Possible readings of documents that are not understood; if stopped, those found by then."""
     if not surveyed.uses.not_understood:
         return {}
     control = Control()
@@ -164,7 +164,7 @@ def _record(
 
 
 def _proposed(surveyed: Surveyed, proposed: Mapping[bytes, Proposal]) -> list[dict[str, Any]]:
-    """What could be read of documents that are not understood, for JSON."""
+    """Possible readings of documents that are not understood, for JSON."""
     return [
         {
             "document": shown_place(surveyed, place),
@@ -182,7 +182,7 @@ def _proposed(surveyed: Surveyed, proposed: Mapping[bytes, Proposal]) -> list[di
 def _tell_troubles(
     surveyed: Surveyed, proposed: Mapping[bytes, Proposal], tell: Callable[[str], None]
 ) -> None:
-    """What is not understood, not followed, or belongs to nothing."""
+    """Reports documents not understood, paths not followed, and orphan sidecars."""
     uses = surveyed.uses
     if uses.not_understood:
         tell(

@@ -1,4 +1,4 @@
-"""What the command ``look`` does."""
+"""The work of ``look``."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _MOST_TOLD = 20
 
 
 def look(where: list[str], as_json: bool) -> None:
-    """Looks for libraries, and for what is big."""
+    """Looks for libraries and for large folders and files."""
     workspace = from_environment()
     folders = [_folder(workspace, name, as_json) for name in where] or usual_folders(workspace)
     control = Control()
@@ -97,7 +97,7 @@ def _weight(one: Weight) -> dict[str, Any]:
 
 
 def _time(ns: int) -> str | None:
-    """A time as ISO 8601; None where nothing has one, or it is out of all bounds."""
+    """A time as ISO 8601; None if there is none, or if it is out of range."""
     try:
         return datetime.fromtimestamp(ns / 1e9, UTC).isoformat(timespec="seconds") if ns else None
     except (ValueError, OverflowError, OSError):

@@ -1,4 +1,4 @@
-"""Which library is meant by what was typed."""
+"""Which library a typed name means."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def resolve(workspace: Workspace, given: str) -> Path:
             found = workspace.register.find(given)
         if len(found) == 1:
             return root_now(workspace.register, workspace.drives.connected(), found[0])
-    # A library is the folder itself, not one of the ways to it.
+    # A library is the folder itself, not a link to it.
     if path.is_symlink() or ".." in path.parts:
         return path.resolve()
     return path.absolute()

@@ -1,6 +1,6 @@
-"""Long work on the command line: it can be stopped, and tells how far it is.
+"""Long work on the command line: it can be stopped, and reports its progress.
 
-On a terminal by a bar, elsewhere by a line every ten seconds.
+On a terminal with a bar, otherwise with a line every ten seconds.
 """
 
 from __future__ import annotations
@@ -22,23 +22,23 @@ if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
 LINE_SECONDS = 10.0
-# Seconds; a stop that takes longer hangs in a drive that does not answer.
+# Seconds. If a stop takes longer, a drive is not answering.
 _PATIENCE = 2.0
 T = TypeVar("T")
 
 
 class Hanging(Cancelled):
-    """It was stopped, and a thread still waits in the kernel for a drive that does not answer.
+    """Stopped, while a thread still waits in the kernel for a drive that does not answer.
 
-    The program cannot end as usual.
+    The program cannot exit normally.
     """
 
 
 def stoppable(work: Callable[[], T], control: Control) -> T:
-    """Does long work so that Ctrl+C stops it at once, even while a drive does not answer.
+    """Runs long work so that Ctrl+C stops it at once, even if a drive does not answer.
 
     Raises:
-        Cancelled: it was stopped; :class:`Hanging` when a part of it still waits for a drive.
+        Cancelled: it was stopped; :class:`Hanging` if a part of it still waits for a drive.
     """
     outcome: list[T] = []
     trouble: list[BaseException] = []
@@ -51,7 +51,7 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
         finally:
             ended.set()
 
-    # A join that is interrupted takes the thread for ended, though it is not.
+    # After an interrupted join the thread looks finished, although it is not.
     ended = threading.Event()
     threading.Thread(target=run, name="work", daemon=True).start()
     try:
@@ -74,11 +74,11 @@ def stoppable(work: Callable[[], T], control: Control) -> T:
 
 
 class Saying:
-    """Says how far work is: on a terminal by a bar that goes when it is done, else by lines.
+    """Shows progress: on a terminal as a bar that disappears at the end, otherwise as lines.
 
     Args:
-        name: what is told before each line, and beside the bar.
-        total: how much there is to do, where that is known.
+        name: shown before each line, and beside the bar.
+        total: how much there is to do, if known.
     """
 
     def __init__(self, name: str = "", total: int | None = None) -> None:
@@ -104,7 +104,7 @@ class Saying:
             self._progress.stop()
 
     def tell(self, words: str, done: int = 0, total: int | None = None) -> None:
-        """Takes what is being done, and how much of how much is."""
+        """Takes the name of the current step, and how much of how much is done."""
         if self._progress and self._task is not None:
             of = self._total if total is None else total
             self._progress.update(self._task, completed=done, total=of, words=words)
@@ -122,7 +122,7 @@ def _bar() -> Progress:
 
 
 class Counting(Saying):
-    """Tells how much of a library was read, of how much, and when it will be done."""
+    """Shows how much of a library was read, of how much, and when it will be finished."""
 
     def __call__(self, files: int, done: int, of: int = 0) -> None:
         """Takes how many files and bytes were read, and of how many bytes."""

@@ -1,4 +1,4 @@
-"""What ``release`` does; imported only when it is run."""
+"""The work of ``release``; imported only when it runs."""
 
 from __future__ import annotations
 
@@ -24,12 +24,12 @@ from fascis.words.figures import number, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import from_environment
 
-# Of what would be deleted, told before it is asked whether to.
+# How many of the files that would be deleted are listed before the question.
 _MOST_LINES = 40
 
 
 def list_release(crossing: str, as_json: bool) -> None:
-    """Tells what a release would delete now, and what would stay; deletes nothing."""
+    """Lists what a release would delete now, and what would stay; deletes nothing."""
     if (split := the_split(from_environment(), crossing, as_json)) is not None:
         list_split(split, as_json)
         return
@@ -41,7 +41,7 @@ def list_release(crossing: str, as_json: bool) -> None:
 
 
 def _deleting(id: str, as_json: bool) -> Deleting:
-    """Looks at what a release would delete; where that cannot be seen, says so and ends."""
+    """Finds out what a release would delete; exits with a message if that is not possible."""
     found = open_crossing(from_environment(), id, as_json)
     control = Control()
     try:
@@ -56,7 +56,7 @@ def _deleting(id: str, as_json: bool) -> Deleting:
 
 
 def tell_deleting(found: Deleting, most: int) -> None:
-    """Prints what goes and what stays; of what goes at most so many lines."""
+    """Prints what would be deleted and what stays; of the former at most so many lines."""
     print(
         trn(
             "Goes: {n} file, {size} long.",
@@ -98,7 +98,7 @@ def release(crossing: str, yes: bool, compared: bool, as_json: bool) -> None:
 
 
 def _asked_release(id: str, as_json: bool) -> bool:
-    """Shows what goes and what stays, then asks."""
+    """Shows what would be deleted and what stays, then asks."""
     if not interactive():
         return False
     with redirect_stdout(sys.stderr):

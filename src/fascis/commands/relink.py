@@ -1,4 +1,4 @@
-"""``relink``: lost media found again, and the documents led to it."""
+"""``relink``: finds lost media again, and updates the documents."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``fascis report``: a report for the makers, saved for a person to send, or not."""
+"""``fascis report``: saves a report for the makers, which a person may send or not."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What ``split`` does, and what other commands do with a split; imported only when one is run."""
+"""The work of ``split``, and of other commands for a split; imported only when one runs."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What the words of ``split`` ask for."""
+    """The options of ``split``."""
 
     library: str
     to: str
@@ -53,7 +53,7 @@ class Wanted:
 
 
 def split(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
-    """Makes several libraries of one."""
+    """Splits one library into several."""
     workspace = from_environment()
     surveyed = survey_library(workspace, resolve(workspace, wanted.library))
     libraries = _libraries(surveyed, wanted, as_json)
@@ -84,7 +84,7 @@ def split(wanted: Wanted, dry_run: bool, yes: bool, as_json: bool) -> None:
 
 
 def _libraries(surveyed: Surveyed, wanted: Wanted, as_json: bool) -> list[NewLibrary]:
-    """The new libraries that were asked for, or one for each project."""
+    """The requested new libraries, or one for each project."""
     found = []
     for given in wanted.parts:
         name, equals, projects = given.partition("=")
@@ -150,7 +150,7 @@ def _end_refused(error: FascisError, as_json: bool) -> NoReturn:
 
 
 def _go(split: Split, as_json: bool, consent: bool, skip: bool = False) -> NoReturn:
-    """Runs a split as far as its plan and the consent go, and ends."""
+    """Runs a split as far as its plan and the consent allow, and exits."""
     error: FascisError | None = None
     control = Control()
     try:
@@ -220,11 +220,11 @@ def _tell(record: dict[str, Any]) -> None:
     )
 
 
-# -- other commands, with a split's id -------------------------------------------------------------
+# -- other commands with the id of a split ---------------------------------------------------------
 
 
 def the_split(workspace: Workspace, id: str, as_json: bool) -> Split | None:
-    """The split of an id; None where that is none of a split. What cannot be read ends it."""
+    """The split with this id; None if it is not one. Exits with a message if it cannot be read."""
     try:
         return find_split(workspace, id)
     except FascisError as error:
@@ -232,7 +232,7 @@ def the_split(workspace: Workspace, id: str, as_json: bool) -> Split | None:
 
 
 def resume(split: Split, skip: bool, as_json: bool) -> NoReturn:
-    """Goes on with a split."""
+    """Resumes a split."""
     consent = bool(split.parts[0].places.header.consent)
     _go(split, as_json, consent, skip)
 
@@ -242,7 +242,7 @@ def release(split: Split, compared: bool, as_json: bool) -> NoReturn:
     control = Control()
     error: FascisError | None = None
     for part in split.parts:
-        # Whoever asks for this by name says so.
+        # Naming this step explicitly is the confirmation.
         part.looked()
     try:
         with Telling(split.parts[0]) as telling:
@@ -253,7 +253,7 @@ def release(split: Split, compared: bool, as_json: bool) -> NoReturn:
 
 
 def list_release(split: Split, as_json: bool) -> None:
-    """Tells what a release of all parts would delete now, and what would stay."""
+    """Lists what a release of all parts would delete now, and what would stay."""
     from fascis.commands.release_work import tell_deleting
 
     control = Control()
@@ -280,7 +280,7 @@ def park(split: Split, as_json: bool) -> NoReturn:
 
 
 def undo(split: Split, as_json: bool) -> NoReturn:
-    """Gives all parts up, or home back."""
+    """Gives up all parts, or makes the old place home again."""
     error: FascisError | None = None
     try:
         for said in split.undo():

@@ -1,6 +1,7 @@
-"""How commands tell.
+"""Output of the commands.
 
-JSON on standard output, words and bars on standard error, errors with their exit status.
+JSON on standard output, messages and progress bars on standard error, errors with their exit
+status.
 """
 
 from __future__ import annotations
@@ -22,12 +23,12 @@ from fascis.words.speech import tr
 _LOG = logging.getLogger(__name__)
 
 DONE, WRONG, USAGE, REFUSED, INTERRUPTED = 0, 1, 2, 3, 4
-# By Ctrl+C, before anything was begun.
+# Ctrl+C before anything was started.
 STOPPED = 130
 
 
 def put(record: dict[str, Any]) -> None:
-    """One JSON object on standard output."""
+    """Prints one JSON object on standard output."""
     sys.stdout.write(
         json.dumps(record, ensure_ascii=False, indent=1)
         .encode("utf-8", "backslashreplace")
@@ -38,12 +39,12 @@ def put(record: dict[str, Any]) -> None:
 
 
 def say(text: str = "") -> None:
-    """A line of words on standard error."""
+    """Prints a line on standard error."""
     sys.stderr.write(text.encode("utf-8", "backslashreplace").decode() + "\n")
 
 
 def usage(sentence: str, as_json: bool) -> NoReturn:
-    """Ends with exit status 2: the call's words are off."""
+    """Exits with status 2: invalid arguments."""
     if as_json:
         put({"error": sentence})
     say(sentence)
@@ -52,9 +53,9 @@ def usage(sentence: str, as_json: bool) -> NoReturn:
 
 @contextmanager
 def usage_errors(arguments: list[str]) -> Iterator[None]:
-    """Turns what goes wrong in a command into a sentence and an exit status.
+    """Turns an error in a command into a message and an exit status.
 
-    A bug of ours is kept for a report, and told as one.
+    A bug in Fascis is stored for a report, and reported as a bug.
     """
     as_json = "--json" in arguments
     try:
@@ -84,9 +85,9 @@ _CROSSING = frozenset(("relocate", "resume", "park", "release", "undo"))
 
 
 def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
-    """Tells what ended a command.
+    """Prints what ended a command.
 
-    Of a crossing as its object, with the error among its problems.
+    For a crossing, its object, with the error among its problems.
     """
     _LOG.info("ended: %s: %s", type(error).__name__, error)
     if "--json" in arguments:
@@ -101,7 +102,7 @@ def _end(error: FascisError, arguments: list[str], status: int) -> NoReturn:
 
 
 def interactive() -> bool:
-    """True when a question can be asked."""
+    """True if a question can be asked."""
     return sys.stdin.isatty() and sys.stderr.isatty()
 
 

@@ -1,6 +1,6 @@
-"""What the command ``verify`` does.
+"""The work of ``verify``.
 
-It stands by itself, for it imports little: reading begins sooner.
+A module of its own with few imports, so that reading starts sooner.
 """
 
 from __future__ import annotations
@@ -61,7 +61,7 @@ def verify(
 def _verify_one(
     workspace: Workspace, root: Path, lists: list[HashList], gentle: bool, single: bool
 ) -> Verified | FascisError:
-    """One of them; of several what cannot be verified does not stop the others."""
+    """Verifies one of them; if one of several cannot be verified, the others still are."""
     control = Control()
     try:
         with Counting(shown(root.name)) as counting:
@@ -77,7 +77,7 @@ def _verify_one(
 
 
 def _known(workspace: Workspace, drive: str, as_json: bool) -> list[Path]:
-    """Homes and copies that are connected and have a manifest, on one drive or on all."""
+    """Connected homes and copies with a manifest, on one drive or on all."""
     connected = workspace.drives.connected()
     wanted = [d for d in connected if not drive or drive in (d.label, d.uuid, str(d.mount))]
     if not wanted:

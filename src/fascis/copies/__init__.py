@@ -1,1 +1,1 @@
-"""What becomes of a library's copies in the years after a crossing."""
+"""What happens to a library's copies in the years after a crossing."""

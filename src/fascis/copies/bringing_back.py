@@ -1,8 +1,8 @@
-"""Bringing a library back to where it was: a crossing to its old place.
+"""Bringing a library back to its earlier path: a crossing to the old place.
 
-Documents that nobody edited get the bytes that they had there, if everything in them resolves.
-Where the old place still stands, what is equal there is adopted, compared whole; what differs is a
-decision, and is kept in ``.fascis/earlier/``.
+Documents that nobody edited get their earlier bytes, if every reference in them resolves. If the
+old place still exists, equal files there are compared as a whole and adopted; files that differ are
+a decision, and are kept in ``.fascis/earlier/``.
 """
 
 from __future__ import annotations
@@ -46,11 +46,11 @@ _MOST = 1000
 
 @dataclass(frozen=True, slots=True)
 class WayBack:
-    """Where a library stands, and where it was.
+    """Where a library is, and where it was.
 
     Attributes:
-        aside: where its originals are set aside, if they are.
-        crossing: the crossing that took it from there; nothing where this computer has no journal.
+        aside: where its originals are set aside, if so.
+        crossing: the crossing that took it from there; empty if this computer has no journal of it.
     """
 
     now: Path
@@ -60,7 +60,7 @@ class WayBack:
 
 
 def way_back(workspace: Workspace, now: Path) -> WayBack:
-    """Finds where a library was before it came to where it is.
+    """Finds where a library was before its last crossing.
 
     Raises:
         Refused: that is not on record, or it came as a part of another library.
@@ -90,9 +90,9 @@ def way_back(workspace: Workspace, now: Path) -> WayBack:
 
 
 def ways_back(crossings: list[Crossing], places: list[KnownPlaces]) -> dict[str, Path]:
-    """Where libraries were before they came to where they are home, by their ids.
+    """The earlier paths of libraries that are home at their present paths, by their ids.
 
-    By the crossings of this computer; only places that a library can be brought back to.
+    From this computer's crossings; only paths to which a library can be brought back.
     """
     homes = {k.library.id: k.home.path for k in places}
     found: dict[str, Path] = {}
@@ -168,11 +168,11 @@ def plan_bringing_back(
     control: Control = UNSTOPPED,
     ungather: bool = False,
 ) -> tuple[Plan, Ungathered]:
-    """Plans the crossing to where a library was. Writes nothing.
+    """Plans the crossing to a library's earlier path. Writes nothing.
 
     Args:
-        ungather: gathered media goes back to its loose place; what is gone there is to be put back
-            before the crossing starts.
+        ungather: gathered media returns to its loose path; missing files are written there before
+            the crossing starts.
 
     Raises:
         Refused: it is there already, or that place cannot be used.
@@ -232,7 +232,7 @@ def plan_bringing_back(
 def _ungathered(
     workspace: Workspace, way: WayBack, surveyed: Surveyed, plan: Plan, control: Control
 ) -> Ungathered:
-    """Takes out of a plan what goes back to its loose place."""
+    """Removes from a plan the media that returns to its loose path."""
     if not way.crossing:
         raise Refused(
             Code.WRONG_STATE,
@@ -255,7 +255,7 @@ def _ungathered(
     totals = plan.totals
     plan.totals = replace(totals, files=totals.files - len(found.paths), bytes=totals.bytes - left)
     plan.elsewhere = found.paths
-    # Documents that call it by an absolute path say the loose one from now on.
+    # Documents that name it by an absolute path will name the loose path again.
     plan.gathering.aliases |= {surveyed.below + p: path for p, path in found.paths.items()}
     return found
 
@@ -265,14 +265,14 @@ def _ungathered(
 
 @dataclass(slots=True)
 class Stands:
-    """What of a library still stands at its old place.
+    """What still exists of a library at its old place.
 
     Attributes:
-        equal: what is the same there, and is adopted.
-        replaced: what is there and is rewritten: documents, and what ``differs``.
-        in_the_way: folders that stand where a file of the library belongs.
-        files_in_the_way: files that stand where a folder of the library belongs.
-        others: how many files stand there that the library does not have.
+        equal: equal files there, which are adopted.
+        replaced: files there that are rewritten: documents, and files in ``differs``.
+        in_the_way: folders with the path of a file of the library.
+        files_in_the_way: files with the path of a folder of the library.
+        others: how many files there the library does not have.
     """
 
     new: list[Source] = field(default_factory=list)
@@ -287,7 +287,7 @@ class Stands:
 def _adopt(
     workspace: Workspace, plan: Plan, surveyed: Surveyed, before: Path, control: Control
 ) -> None:
-    """Lands a plan on what stands at the old place."""
+    """Adapts a plan to what exists at the old place."""
     identity = _identity(workspace, before)
     if identity and plan.library_id and identity.library_id != plan.library_id:
         plan.problems.append(
@@ -299,7 +299,7 @@ def _adopt(
         )
         return
     if not before.is_dir() or before.is_symlink():
-        return  # what stands there stops it, as it would any crossing
+        return  # What exists there stops it, as it would stop any crossing.
     plan.library_id = plan.library_id or (identity.library_id if identity else "")
     with closing(workspace.drives.open(before)) as medium:
         old = _OldPlace(medium)
@@ -373,7 +373,7 @@ def _problems(found: Stands, before: Path) -> Iterator[Problem]:
 
 
 class _OldPlace:
-    """What stands at the old place.
+    """What exists at the old place.
 
     Attributes:
         there: size and time of every file.
@@ -429,7 +429,7 @@ def _compared(
                 abs(source.mtime_ns - there[1]) < step
                 or source.digest() == old.digest(source.there)
             ):
-                # Both are read whole when it is adopted.
+                # Both are read as a whole when it is adopted.
                 found.equal.append(source)
             else:
                 found.replaced.append(source)
@@ -446,16 +446,16 @@ def _above(place: Place) -> Iterator[Place]:
 
 
 class _Before:
-    """Tells what documents of a library had as their content before they came to where it is."""
+    """Finds the earlier content of a library's documents, from before the last crossing."""
 
     def __init__(self, medium: Medium, root: Path) -> None:
         self._tree: CopyTree | None = None
         with suppress(Damaged, EnvironmentTrouble, OSError):
-            # Without records nothing is known of what was.
+            # Without records the earlier content is not known.
             self._tree = CopyTree(medium, root)
 
     def digest(self, place: Place) -> bytes | None:
-        """The digest of what a document was; None where it was edited since, or not kept."""
+        """The digest of a document's earlier content; None if it was edited since, or not kept."""
         tree = self._tree
         if tree is None or place not in tree.before or place not in tree.recorded:
             return None

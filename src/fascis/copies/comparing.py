@@ -1,8 +1,8 @@
-"""How a copy of a library stands to its home: what each has and the other has not.
+"""How a copy of a library compares with its home.
 
-The copy should be what a crossing of the home to its place would make of it today: so that is
-planned, and held against the copy's own records and against what is there. Contents are read where
-names, lengths and times do not tell: of documents, and of what seems to have been moved.
+The copy should be what a crossing from home to its path would make today. That crossing is planned
+and compared with the copy's records and files. Contents are read only if names, lengths and times
+are not enough: of documents, and of files that seem to have been moved.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ from fascis.library.survey import Kind
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
-# Files that are compared between two looks at whether to stop.
+# Files compared between two checks for a stop.
 _LOOK_FILES = 100
 AS_IT_WAS = OWN + b"/as-it-was"
 Place = bytes
@@ -43,11 +43,11 @@ Place = bytes
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """A file of the home that belongs into the copy.
+    """A file of the home that belongs in the copy.
 
     Attributes:
         path: its absolute path.
-        place: its place in the library, or the one that it is gathered at.
+        place: its place in the library, or the place that it is gathered to.
         there: its place in the copy.
         document: it is rewritten there.
     """
@@ -60,23 +60,23 @@ class Source:
     document: bool
 
     def digest(self) -> bytes:
-        """Its digest, read now; nothing where it cannot be read."""
+        """Its digest, read now; empty if it cannot be read."""
         return digest_at(self.path) or b""
 
 
 @dataclass(slots=True)
 class Difference:
-    """What the home has and the copy has not, and the other way round. Places are the copy's.
+    """How home and copy differ. Places are those in the copy.
 
     Attributes:
-        added, changed: of the home, new to the copy or newer than its own.
+        added, changed: files at home that the copy does not have, or has in an older version.
         moved: place → the one where the copy has the same content.
-        removed: what the home has no more.
-        unchanged: what is the same.
-        edited: what somebody changed in the copy since it arrived; ``both`` of these, what somebody
-            changed in the home too.
-        made: what somebody put into the copy.
-        lost: what the copy's records have and is not there.
+        removed: files that home no longer has.
+        unchanged: equal files.
+        edited: files changed in the copy since it arrived; ``both``: those of them that were
+            changed at home too.
+        made: files added to the copy.
+        lost: files in the copy's records that are missing.
     """
 
     added: list[Source] = field(default_factory=list)
@@ -98,7 +98,7 @@ class Difference:
 
     @property
     def state(self) -> State:
-        """How the copy stands to its home."""
+        """How the copy compares with its home."""
         behind, ahead = self.behind[0] > 0, bool(self.edited or self.made)
         if self.lost:
             return State.DAMAGED
@@ -110,15 +110,15 @@ class Difference:
 
 
 def sources_of(plan: Plan, surveyed: Surveyed) -> Iterator[Source]:
-    """Every file that a plan brings to its place, Fascis's own left out."""
+    """Every file that a plan copies, without Fascis's own."""
     survey, top, apart = plan.survey, surveyed.below, plan.apart
     works = {d.place for d in plan.uses.documents if d.place and d.kind.works}
     kinds, fates, roles = survey.kinds(), plan.fates, survey.role
     document = ROLES.index(Role.DOCUMENT)
-    # Nearly always everything keeps its name.
+    # Nearly always all names stay.
     same = not apart
     for row, _, place in survey.rows():
-        # Fascis's own files have a fate of their own.
+        # Fascis's own files are handled separately.
         if kinds[row] != Kind.FILE or fates[row] != Fate.COPY:
             continue
         is_document = roles[row] == document or place in works
@@ -130,13 +130,13 @@ def sources_of(plan: Plan, surveyed: Surveyed) -> Iterator[Source]:
 
 
 class CopyTree:
-    """A copy as its records have it, and as it is.
+    """A copy: its records and its files.
 
     Attributes:
         recorded: its inventory, by place.
         there: size and time of every file that is there.
         links: places of links that are there.
-        before: of documents that were rewritten, where they are as they were last.
+        before: for rewritten documents, where their latest earlier version is.
     """
 
     def __init__(self, medium: Medium, root: Path) -> None:
@@ -176,7 +176,7 @@ class CopyTree:
                     self.links.add(place)
 
     def _note_before(self, place: Place) -> None:
-        """A document as it was before its last crossing; earlier ones are not what it is now."""
+        """The version of a document before its last crossing; older versions do not matter now."""
         inner = place[len(AS_IT_WAS) + 1 :].partition(b"/")[2]
         other = self.before.get(inner)
         if other is None or self._turn(place) > self._turn(other):
@@ -187,7 +187,7 @@ class CopyTree:
         return self._order.index(crossing) if crossing in self._order else -1
 
     def is_as_recorded(self, place: Place) -> bool:
-        """True when nobody changed a file since its records were written, by size and time."""
+        """True if a file has the size and time of its record."""
         entry = self.recorded[place]
         return self.there.get(place) == (entry.size, entry.mtime_ns)
 
@@ -215,7 +215,7 @@ class Comparison:
             self.plan: Plan = make_plan(workspace, surveyed, root.parent, choices)
             drives = (workspace.drives.at(root), self.plan.source_drive)
             self._step = max(d.rules.granularity_ns for d in drives if d)
-            # Everything that belongs into the copy.
+            # Everything that belongs in the copy.
             self.sources = list(sources_of(self.plan, self._surveyed))
             self.found = self._compare()
 
@@ -255,14 +255,14 @@ class Comparison:
         return found
 
     def _is_same(self, source: Source, entry: Entry) -> bool:
-        """True when the home's file is what the copy was made from."""
+        """True if the copy was made from the home's file as it is now."""
         before = self.tree.before.get(entry.place)
         if source.document or before:
             return self._same_content(source, before or entry.place)
         alike = abs(source.mtime_ns - entry.mtime_ns) < self._step
         if source.size == entry.size and alike:
             return True
-        # Its time alone may have been touched.
+        # Only its time may have changed.
         return source.size == entry.size and source.digest() == entry.digest
 
     def _same_content(self, source: Source, place: Place) -> bool:
@@ -271,7 +271,7 @@ class Comparison:
         return False
 
     def _find_moved(self, found: Difference) -> None:
-        """What is new at one place and gone from another, with the same content, was moved."""
+        """Finds moved files: new at one place, gone from another, with the same content."""
         by_size: dict[int, list[Place]] = {}
         for place in found.removed:
             by_size.setdefault(self.tree.recorded[place].size, []).append(place)
@@ -280,7 +280,7 @@ class Comparison:
             digest = b""
             for place in by_size.get(source.size, []):
                 entry = self.tree.recorded[place]
-                # A move keeps the time; without it the content would have to be read of all.
+                # A move keeps the time. Without this check all contents would have to be read.
                 if source.document or abs(source.mtime_ns - entry.mtime_ns) >= self._step:
                     continue
                 digest = digest or source.digest()
@@ -296,9 +296,9 @@ class Comparison:
 
 
 def look_at_copies(workspace: Workspace, known: KnownPlaces, control: Control = UNSTOPPED) -> None:
-    """Compares the copies that are connected with their home, and remembers how they stand.
+    """Compares connected copies with their homes, and stores the result.
 
-    Of what cannot be compared nothing new is remembered.
+    For copies that cannot be compared, the earlier result is kept.
     """
     home = known.home
     copies = [p for p in known.copies if p.there and p.seen.what == "copy"]

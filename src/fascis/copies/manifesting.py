@@ -1,7 +1,7 @@
 """Identity and manifest for a library that never crossed, so that it can be verified and compared.
 
-Every file is read, proven to be read from the drive itself where that can be told; then its lists
-and its identity are written into ``.fascis``, the identity last. Nothing else is touched.
+Every file is read, and proven to be read from the drive where possible. Then the lists and the
+identity are written into ``.fascis``, the identity last. Nothing else is changed.
 """
 
 from __future__ import annotations
@@ -52,7 +52,7 @@ class Listed:
     """What was written.
 
     Attributes:
-        changing: files that changed while they were read: they are in no list.
+        changing: files that changed while they were read; they are not listed.
     """
 
     library_id: str
@@ -181,9 +181,9 @@ def _home(workspace: Workspace, root: Path) -> Home:
 def lines_of(
     workspace: Workspace, root: Path, algorithm: Algorithm, control: Control
 ) -> Iterator[bytes]:
-    """The lines of a hash list of a library, for programs of others: digest, two spaces, path.
+    """The lines of a hash list of a library, for other programs: digest, two spaces, path.
 
-    Names of any bytes stand as they are; those with a newline or a backslash are escaped.
+    Names are written as their bytes; those with a newline or a backslash are escaped.
 
     Raises:
         EnvironmentTrouble: a file cannot be read.

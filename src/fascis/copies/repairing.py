@@ -1,10 +1,10 @@
-"""Repairing a library from one of its copies: what is damaged or missing comes back, verified.
+"""Repairing a library from one of its copies: damaged and missing files are restored and verified.
 
-The good file is read from the copy and must be what the library's own manifest says. It is written
-into ``.fascis/before-repair/<act>/``, flushed and read back; then the damaged one moves there, and
-the good one takes its place. What is done is recorded before anything changes: cut off anywhere,
-the next repair, or its undo, finishes. What was edited since it was listed is not damaged, and is
-left alone.
+The good file is read from the copy and must match the library's own manifest. It is written into
+``.fascis/before-repair/<act>/``, flushed and read back. Then the damaged file moves there, and the
+good one takes its path. Everything is recorded before anything changes; after an interruption, the
+next repair or its undo finishes it. A file that was edited since it was listed is not damaged, and
+is left alone.
 """
 
 from __future__ import annotations
@@ -58,8 +58,8 @@ class Repaired(BaseModel):
 
     Attributes:
         digest: of the good file, in hex.
-        size, mtime_ns: what the library's inventory has for it.
-        kept: something damaged stood in its place, and is kept.
+        size, mtime_ns: from the library's inventory.
+        kept: a damaged file had this path, and is kept.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
@@ -77,7 +77,7 @@ class Repaired(BaseModel):
 
 
 class Repair(BaseModel):
-    """The record of one act; ``state`` says how far it came."""
+    """The record of one act; ``state`` is its progress."""
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
     format: int = FORMAT
@@ -91,11 +91,11 @@ class Repair(BaseModel):
 
 
 class Found(BaseModel):
-    """What of a library is damaged or missing, and what can be done about each.
+    """Damaged and missing files of a library, and how each can be restored.
 
     Attributes:
-        good: place → where in the copy the good file is.
-        cannot: place → why it stays as it is.
+        good: place → the path of the good file in the copy.
+        cannot: place → why it cannot be restored.
     """
 
     model_config = ConfigDict(frozen=True, arbitrary_types_allowed=True, defer_build=True)
@@ -106,7 +106,7 @@ class Found(BaseModel):
 
 
 class Repairs:
-    """Repairs libraries from their copies, and remembers it."""
+    """Repairs libraries from their copies, and records this."""
 
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
@@ -122,7 +122,7 @@ class Repairs:
         control: Control,
         beat: Callable[[int, int, int], None] = lambda _f, _b, _of: None,
     ) -> Found:
-        """Reads a library whole, and finds the good file of all that is damaged or missing.
+        """Reads a whole library, and finds good files for everything damaged or missing.
 
         Writes nothing.
 
@@ -143,7 +143,7 @@ class Repairs:
             return self._good(mine, theirs, copy, wanted, found, control)
 
     def look_for(self, root: Path, copy: Path, places: list[Place], control: Control) -> Found:
-        """The same of files that are known to be damaged; nothing else is read.
+        """The same for files that are known to be damaged; nothing else is read.
 
         Raises:
             Damaged, Refused, EnvironmentTrouble: as :meth:`look`.
@@ -213,7 +213,8 @@ class Repairs:
                 with closing(self._drives.open(copy)) as theirs:
                     self._write_good(act, mine, theirs, found, control)
             except Exception:
-                # What is verified goes in, the rest is cleared; the damaged ones are untouched.
+                # Verified files are moved in, everything else is cleared; the damaged files are
+                # untouched.
                 with suppress(OSError, EnvironmentTrouble):
                     self._finish(act, mine)
                 raise
@@ -235,14 +236,14 @@ class Repairs:
             raise told(error, tr("write the good file"), base) from error
 
     def _finish(self, act: Repair, mine: Medium) -> Repair:
-        """Brings in what is written and right, and clears the rest."""
+        """Moves in the files that were written correctly, and clears the rest."""
         base, done = _base(act), []
         try:
             for number, file in enumerate(act.files):
                 new, kept = _new(base, number), join(base, file.place)
                 if mine.exists(new):
                     if _digest(mine, new) != file.digest:
-                        # Cut off while it was written, or read back wrong.
+                        # Interrupted while writing, or read back wrong.
                         remove_own(mine, new)
                         continue
                     self._bring_in(mine, file, new, kept)
@@ -261,7 +262,7 @@ class Repairs:
         place = file.place
         if mine.exists(place):
             if mine.exists(kept) or not self._is_the_damaged_one(mine, file):
-                # It is right by now, or somebody put or changed something there: that stays.
+                # The file is intact by now, or somebody replaced or changed it: it stays.
                 remove_own(mine, new)
                 return
             make_parents(mine, b"", kept)
@@ -274,7 +275,7 @@ class Repairs:
         self._workspace.step("repair put back")
 
     def _is_the_damaged_one(self, mine: Medium, file: Repaired) -> bool:
-        """True for what was found damaged: it looks as it is listed, and has another content."""
+        """True for a file with the listed size and time but other content."""
         status = mine.status(file.place)
         as_listed = (status.st_size, mtime_of(status)) == (file.size, file.mtime_ns)
         return (as_listed or not file.mtime_ns) and _digest(mine, file.place) != file.digest
@@ -282,7 +283,7 @@ class Repairs:
     # -- taking back -------------------------------------------------------------------------------
 
     def undo(self, prefix: str) -> Repair:
-        """Gives a library the bytes that it had before a repair.
+        """Restores the bytes that a library had before a repair.
 
         Raises:
             Refused: there is no such repair, it is undone already, or a file was changed since.
@@ -333,7 +334,7 @@ class Repairs:
                     move(mine, kept, file.place)
                     self._workspace.step("repair damaged one back")
                 if mine.exists(new) and _digest(mine, new) == file.digest:
-                    # Written by this act from the copy, which has it still.
+                    # This act wrote it from the copy, which still has it.
                     remove_own(mine, new)
             mine.sync()
             _remove_empty(mine, act)
@@ -346,7 +347,7 @@ class Repairs:
     # -- records -----------------------------------------------------------------------------------
 
     def recover(self) -> list[str]:
-        """Finishes what was cut off; gives what was said of what cannot be finished now."""
+        """Finishes interrupted acts; returns the errors of those that cannot be finished now."""
         if not any(act.state in ("writing", "undoing") for act in self.all()):
             return []
         with self._alone():
@@ -368,7 +369,7 @@ class Repairs:
         return said
 
     def all(self) -> list[Repair]:
-        """All acts, the latest first; a damaged record is left alone."""
+        """All acts, latest first; a damaged record is skipped."""
         found = []
         for file in self._folder.glob("*.json") if self._folder.is_dir() else ():
             try:
@@ -379,7 +380,7 @@ class Repairs:
         return sorted(found, key=lambda act: -act.when)
 
     def find(self, prefix: str) -> Repair | None:
-        """The act whose id begins so, if it is one only."""
+        """The act whose id begins like this, if there is only one."""
         found = [a for a in self.all() if a.id.startswith(prefix)] if len(prefix) >= 4 else []
         return found[0] if len(found) == 1 else None
 
@@ -393,7 +394,7 @@ class Repairs:
 
     @contextmanager
     def _alone(self) -> Iterator[None]:
-        """One repair at a time on this machine; the lock dies with the program."""
+        """Allows one repair at a time on this machine; the lock ends with the program."""
         try:
             make_private(self._folder)
             fd = os.open(self._folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
@@ -412,7 +413,7 @@ class Repairs:
 
 
 def _wanted(medium: Medium, root: Path, found: Verification) -> dict[Place, Entry]:
-    """What the library's own lists say of all that is damaged or missing."""
+    """What the library's own lists state for all damaged and missing files."""
     wrong = {*found.damaged, *found.missing}
     wanted = {e.place: e for e in _inventory(medium, root) if e.place in wrong}
     with closing(medium.open(MANIFEST)) as file:
@@ -456,7 +457,7 @@ def _id(medium: Medium, root: Path) -> str:
 
 
 def _crossings(medium: Medium) -> list[bytes]:
-    """The crossings of which documents are kept as they were."""
+    """The crossings for which earlier versions of documents are kept."""
     with suppress(OSError):
         if medium.exists(_AS_IT_WAS):
             return sorted(medium.names(_AS_IT_WAS))
@@ -488,7 +489,7 @@ def _has(medium: Medium, place: Place, digest: bytes, control: Control) -> bool:
 
 
 def _digest(medium: Medium, place: Place) -> str:
-    """The digest (hex) of what stands at a place, read from the drive; nothing for no file."""
+    """The digest (hex) of a file, read from the drive; empty if there is no file."""
     if not _is_file(medium, place):
         return ""
     try:
@@ -500,7 +501,7 @@ def _digest(medium: Medium, place: Place) -> str:
 
 
 def copy_one(theirs: Medium, good: Place, mine: Medium, new: Place, mtime_ns: int) -> None:
-    """Copies one file to a place where nothing is, and flushes it. Raises ``OSError``."""
+    """Copies one file to a free path and flushes it. Raises ``OSError``."""
     with closing(theirs.open(good)) as reading:
         mode = stat.S_IMODE(reading.opened.st_mode)
         attributes = reading.attributes()
@@ -538,7 +539,7 @@ def _record(place: Place, entry: Entry, kept: bool) -> Repaired:
 
 
 def _remove_empty(medium: Medium, act: Repair) -> None:
-    """Removes folders of the act in which nothing is kept."""
+    """Removes the act's empty folders."""
     base = _base(act)
     folders = {base}
     for file in act.files:
@@ -555,7 +556,7 @@ def _remove_empty(medium: Medium, act: Repair) -> None:
 
 
 def damaged_originals(crossing: Crossing) -> list[Place]:
-    """The originals that a crossing found damaged: their library's lists say another content."""
+    """The originals that a crossing found damaged: the library's lists have another digest."""
     found = {
         item.place: None
         for destination in crossing.demanded
@@ -568,9 +569,9 @@ def damaged_originals(crossing: Crossing) -> list[Place]:
 def sound_copies(
     workspace: Workspace, crossing: Crossing, control: Control = UNSTOPPED
 ) -> list[Located]:
-    """Copies of a library that have something sound that a crossing found damaged in it.
+    """Copies of a library that have an intact version of a file that a crossing found damaged.
 
-    Reads just that in each. A copy that cannot be read is none.
+    Reads only these files in each copy. A copy that cannot be read is skipped.
     """
     damaged = damaged_originals(crossing)
     if not damaged:
@@ -589,7 +590,7 @@ def sound_copies(
 
 
 def repair_originals(workspace: Workspace, crossing: Crossing, copy: Path, control: Control) -> int:
-    """Puts back what a crossing found damaged, from a copy; gives how many files.
+    """Restores damaged originals from a copy; returns how many files.
 
     Raises:
         Refused, EnvironmentTrouble: as :meth:`Repairs.apply`.

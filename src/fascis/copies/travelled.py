@@ -1,4 +1,4 @@
-"""Receipts that travelled: in libraries that crossed on another computer."""
+"""Receipts that travelled inside libraries that crossed on another computer."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ from fascis.library.known.places import known_places
 from fascis.workspace import Workspace
 
 _LARGEST = 16 << 20
-# Of one library.
+# For one library.
 _MOST = 1000
 
 
 def travelled_receipts(workspace: Workspace, known: Collection[str]) -> list[dict[str, Any]]:
-    """The receipts of crossings that this computer has no journal of, the latest first.
+    """The receipts of crossings that this computer has no journal of, latest first.
 
-    Of libraries that are known here and connected; what is no receipt is left out.
+    From known, connected libraries; files that are not receipts are skipped.
 
     Args:
         known: ids of the crossings that it has.
@@ -52,7 +52,7 @@ def _receipts_in(medium: Medium) -> Iterator[dict[str, Any]]:
 
 
 def _is_receipt(record: Any, id: str) -> bool:
-    """True for what can be shown as one; anybody can have written it."""
+    """True for something that can be shown as a receipt; anybody can have written it."""
     try:
         receipt_html(record)
         rows_of(record)

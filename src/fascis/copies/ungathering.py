@@ -1,9 +1,9 @@
-"""Gathered media goes back to its loose place, when the library that has it is brought back.
+"""Gathered media returns to its loose path when its library is brought back.
 
-What still lies there, equal, is enough; what is gone is put there again from the library, verified,
-before the crossing begins. Nothing there is replaced. Documents of the library that comes back lead
-there again, and the gathered files stay behind. A folder of gathered media goes back whole or not
-at all, so that sequences and sidecars keep together.
+An equal file that is still there is enough. A missing file is written there from the library and
+verified before the crossing starts. Nothing there is replaced. Documents of the library lead there
+again, and the gathered files stay behind. A folder of gathered media returns as a whole or not at
+all, so that sequences and sidecars stay together.
 """
 
 from __future__ import annotations
@@ -31,21 +31,21 @@ from fascis.files.names import join, parent, shown
 from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 
-# What a copy on its way to its loose place is called, until it is whole.
+# The name of a copy on its way to its loose path, until it is whole.
 _BEGUN = b".fascis-put-back"
 _GATHERED = Which.GATHERED_VERIFIED
-# Documents whose references are paths of their own: what others use stays gathered.
+# Documents whose references are full paths: media that other kinds use stays gathered.
 _BY_PATHS = frozenset(("otio", "xspf", "m3u8"))
 
 
 @dataclass(slots=True)
 class Ungathered:
-    """What goes back.
+    """What returns to its loose path.
 
     Attributes:
         paths: place in the library → its loose path.
-        missing: of these, what is to be put there first.
-        digests: what each must be.
+        missing: those of them that must be written there first.
+        digests: the digest that each must have.
         stays: loose folders whose media stays gathered → why.
     """
 
@@ -59,10 +59,10 @@ class Ungathered:
 def find_ungathered(
     crossing: Crossing, surveyed: Surveyed, plan: Plan, control: Control = UNSTOPPED
 ) -> Ungathered:
-    """Finds what of a library was gathered by a crossing, and can go back. Writes nothing.
+    """Finds media that a crossing gathered and that can return. Writes nothing.
 
     Args:
-        crossing: the one that brought the library to where it is.
+        crossing: the one that brought the library to its present path.
         plan: that of bringing it back.
     """
     found = Ungathered()
@@ -110,7 +110,7 @@ def _why_it_stays(
     surveyed: Surveyed,
     plan: Plan,
 ) -> str:
-    """Why a folder of gathered media stays as it is; nothing where it can go back."""
+    """Why a folder of gathered media stays as it is; empty if it can return."""
     inside = {place for place in rows if parent(place) == folder}
     if inside != set(places):
         return tr("something was put beside it, or taken away")
@@ -131,7 +131,7 @@ def _why_it_stays(
 
 
 def _why_not_there(loose: bytes, mounts: dict[str, str], now: dict[str, str]) -> str:
-    """Why nothing can be put into a loose folder: the drive that it was on is not there.
+    """Why nothing can be written into a loose folder: its drive is not connected.
 
     Args:
         mounts: where each drive was mounted when it was gathered, by UUID; ``now`` where it is.
@@ -146,7 +146,7 @@ def _why_not_there(loose: bytes, mounts: dict[str, str], now: dict[str, str]) ->
 
 
 def _look_at(place: Place, path: bytes, tree: CopyTree, found: Ungathered) -> str:
-    """Looks at one loose place; gives why its folder stays gathered, if it does."""
+    """Checks one loose path; returns why its folder stays gathered, if it does."""
     entry = tree.recorded[place]
     try:
         status = os.lstat(path)
@@ -166,9 +166,9 @@ def _look_at(place: Place, path: bytes, tree: CopyTree, found: Ungathered) -> st
 
 
 def put_back(root: Path, found: Ungathered, control: Control = UNSTOPPED) -> int:
-    """Puts media back that is gone from its loose place, read back; gives how many files.
+    """Writes missing media to its loose paths and reads it back; returns how many files.
 
-    Nothing there is replaced. Called again after it was cut off, it goes on.
+    Nothing there is replaced. After an interruption it can be called again.
 
     Args:
         root: the library that has it.
@@ -192,7 +192,7 @@ def put_back(root: Path, found: Ungathered, control: Control = UNSTOPPED) -> int
 
 
 def _nearest(folder: bytes) -> bytes:
-    """The nearest folder above, or itself, that is there."""
+    """The nearest existing folder: this one, or one above it."""
     while folder and not Path(os.fsdecode(folder)).is_dir():
         folder = parent(folder)
     return folder or b"/"
@@ -214,7 +214,7 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
     make_parents(there, b"", inner)
     begun = join(parent(inner), inner.rpartition(b"/")[2] + _BEGUN)
     if there.exists(begun):
-        # Cut off while it was written.
+        # Interrupted while writing.
         remove_own(there, begun)
     copy_one(library, place, there, begun, library.status(place).st_mtime_ns)
     with closing(there.open(begun)) as file:
@@ -235,7 +235,7 @@ def _put_one(library: Medium, place: Place, there: Medium, inner: Place, digest:
 
 
 def told_of(found: Ungathered) -> list[str]:
-    """What a person should know of it, in sentences."""
+    """What a person should know about it, in sentences."""
     said = []
     if found.paths:
         sentence = trn(

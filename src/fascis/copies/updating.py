@@ -1,8 +1,8 @@
-"""Bringing a copy up to its home: a crossing of what changed since.
+"""Updating a copy from its home: a crossing of what changed since.
 
-What is new or newer is copied and verified; what was moved is moved there, by its content; what is
-replaced or removed in the copy is kept in it. What is the same is left alone, and what somebody
-worked on in the copy is a decision.
+New and newer files are copied and verified. Moved files are recognised by their content and moved.
+Replaced and removed files are kept in the copy. Equal files are left alone, and work that somebody
+did in the copy is a decision.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
-# What a crossing to a new folder would be told, and an update need not be.
+# Problems of a crossing to a new folder that do not concern an update.
 NOT_ASKED = frozenset(
     (
         Code.DESTINATION_EXISTS,
@@ -114,18 +114,18 @@ def _known_id(workspace: Workspace, home: Path) -> str:
 
 
 def _leave_alone(plan: Plan, compared: Comparison) -> None:
-    """What is in the copy already counts as arrived, and is not copied."""
+    """Files that the copy already has count as arrived, and are not copied."""
     found = compared.found
     new = {s.there for s in (*found.added, *found.changed)} | set(found.both)
     for source in compared.sources:
         if source.there not in new:
             plan.apart.stands[source.place] = source.there
-    # The records of home are its own.
+    # Home's records belong to home.
     leave_alone(plan, compared.tree.links, lambda _place: True)
 
 
 def leave_alone(plan: Plan, links: set[Place], is_left: Callable[[Place], bool]) -> None:
-    """Links that are there, and those of Fascis's own files that are left, do not cross."""
+    """Existing links, and Fascis's own files that are left, are not copied."""
     survey = plan.survey
     kinds = survey.kinds()
     for row, folder, place in survey.rows():
@@ -142,7 +142,7 @@ def _conflicting(compared: Comparison, found: Difference) -> list[Source]:
 
 
 def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
-    """What was worked on in the copy is a decision."""
+    """Work in the copy is a decision."""
     if not (found.edited or found.made or found.both):
         return
     worked = [*found.both, *found.edited, *found.made]
@@ -175,10 +175,10 @@ def _ahead(found: Difference, copy: Path) -> Iterator[Problem]:
 def copy_problems(
     workspace: Workspace, plan: Plan, places: list[Place], copy: Path, room: int
 ) -> Iterator[Problem]:
-    """What is in the way of changing a library where it stands.
+    """Problems that prevent changing a library at its path.
 
     Args:
-        places: where something new comes.
+        places: paths of new files.
         room: bytes that it needs.
     """
     drive = plan.goals[0].drive
@@ -208,7 +208,7 @@ def copy_problems(
 
 
 def _not_writable(plan: Plan, new: list[Place], copy: Path) -> Path | None:
-    """The first folder of the copy in which something changes and that may not be written."""
+    """The first folder of the copy that must be changed and is not writable."""
     assert plan.update
     moves = plan.update.moves
     places = [*new, *plan.update.earlier, *moves, *moves.values()]
@@ -221,14 +221,14 @@ def _not_writable(plan: Plan, new: list[Place], copy: Path) -> Path | None:
 
 
 def earlier_of(workspace: Workspace, copy: Path) -> tuple[int, int]:
-    """``(files, bytes)`` that updates replaced or removed in a copy, and that are kept in it."""
+    """``(files, bytes)`` that updates replaced or removed in a copy and that are kept in it."""
     with closing(workspace.drives.open(copy)) as medium:
         sizes = [s.st_size for _, s in _earlier(medium)]
     return len(sizes), sum(sizes)
 
 
 def drop(workspace: Workspace, copy: Path) -> int:
-    """Deletes what updates kept in a copy; gives how many files.
+    """Deletes the files that updates kept in a copy; returns how many.
 
     Raises:
         EnvironmentTrouble: the drive failed.

@@ -1,7 +1,7 @@
-"""A crossing from its plan to its release: what may be done in which state, each step resumable.
+"""A crossing from its plan to its release: what is possible in which state.
 
-The faces speak to this class alone. Steps after verification are the person's: nothing here deletes
-by itself.
+Each step can be resumed. Window and command line use only this class. The steps after verification
+are up to the person: nothing here deletes on its own.
 """
 
 from __future__ import annotations
@@ -72,7 +72,7 @@ from fascis.workspace import Workspace
 
 
 class Crossing:
-    """One crossing, known by its journal."""
+    """One crossing, identified by its journal."""
 
     def __init__(self, workspace: Workspace, journal: Journal) -> None:
         self.workspace = workspace
@@ -100,17 +100,17 @@ class Crossing:
 
     @property
     def state(self) -> State:
-        """Where it is."""
+        """Its present state."""
         return self.journal.state
 
     @property
     def demanded(self) -> list[Destination]:
-        """The destinations that were not given up; the first of them is to be home."""
+        """The destinations that were not given up; the first becomes home."""
         return [d for d in self.destinations if not d.given_up] or self.destinations[:1]
 
     @property
     def home(self) -> Destination:
-        """The destination that is to be home, or is."""
+        """The destination that becomes home, or is home."""
         return self.demanded[0]
 
     @property
@@ -125,31 +125,31 @@ class Crossing:
 
     @property
     def after(self) -> After:
-        """What the plan says becomes of home and originals."""
+        """What the plan decides about home and originals."""
         return self.places.header.after
 
     @property
     def wanted_after(self) -> After:
-        """What becomes of them, as decided last."""
+        """What was decided last about home and originals."""
         return After(self.journal.value("after", self.after.value))
 
     def choose_after(self, after: After) -> None:
-        """What becomes of home and originals, decided again at the scales.
+        """Decides again about home and originals, at the scales.
 
-        The plan itself stays as it was.
+        The plan itself does not change.
         """
         self.journal.put("after", after.value)
 
     @property
     def part(self) -> PartFacts | None:
-        """The projects and folders that cross, where that is not the whole library."""
+        """The projects and folders that are copied, if not the whole library."""
         return self.places.header.part
 
     @property
     def undecided_because(self) -> str:
-        """Why it does not simply go on by itself though it has not arrived.
+        """Why it does not continue by itself although it has not arrived.
 
-        A person must decide, or make way; else nothing.
+        Set if a person must decide or do something; otherwise empty.
         """
         if self.state in (State.WAITING, State.FAILED):
             return tr("it waits for a decision")
@@ -159,7 +159,7 @@ class Crossing:
 
     @property
     def must_look(self) -> bool:
-        """True when a person must open the library at its new home before anything is deleted."""
+        """True if a person must open the library at its new home before anything is deleted."""
         return bool(self.places.header.references.get("not_understood"))
 
     @property
@@ -169,12 +169,12 @@ class Crossing:
 
     @property
     def turn(self) -> float | None:
-        """Its turn in the queue, the lowest first; None when it does not wait there."""
+        """Its turn in the queue, lowest first; None if it is not in the queue."""
         turn: float | None = self.journal.value("turn")
         return turn if self.state in UNFINISHED else None
 
     def line_up(self, turn: float | None) -> None:
-        """Gives it a turn in the queue, or takes it out."""
+        """Puts it into the queue, or takes it out."""
         self.journal.put("turn", turn)
 
     def hindrances(self) -> Iterator[tuple[bytes, Notice]]:
@@ -193,12 +193,12 @@ class Crossing:
 
     @property
     def verified(self) -> tuple[int, int]:
-        """``(files, bytes)`` read back and equal on every demanded destination."""
+        """``(files, bytes)`` read back and equal on every required destination."""
         return min(d.copies.verified() for d in self.demanded)
 
     @property
     def proven(self) -> bool:
-        """True when every copy on every demanded destination was read from the drive itself."""
+        """True if every copy on every required destination was read from the drive itself."""
         return all(d.copies.proven() for d in self.demanded)
 
     # -- up to settled -----------------------------------------------------------------------------
@@ -206,11 +206,10 @@ class Crossing:
     def run(
         self, control: Control | None = None, report: Report = silent, skip_unreadable: bool = False
     ) -> State:
-        """Copies, verifies and settles, on all destinations at once.
+        """Copies, verifies and settles on all destinations at once.
 
-        Gives the state reached: settled, waiting or failed.
-
-        A destination that fails does not hold back another.
+        Returns the state reached: settled, waiting or failed. A destination that fails does not
+        stop another.
 
         Raises:
             EnvironmentTrouble: a drive failed; what is verified is kept, and ``run`` goes on from
@@ -227,13 +226,13 @@ class Crossing:
         for destination in self.destinations:
             destination.look()
         if self.turn is not None:
-            # Its turn has come; one that stops does not stop the next.
+            # Its turn has come; if it stops, the next one still runs.
             self.line_up(None)
         begun = time.monotonic()
         source = open_source(self.workspace, self.places)
         try:
             if self.state is State.PLANNED and not is_known(self.journal):
-                # Its beginning was cut off.
+                # Its start was interrupted.
                 self.journal.keep_room()
                 write_known(self.workspace, self.journal, self.places.source)
             error = self._run(source, control, report, skip_unreadable)
@@ -252,7 +251,7 @@ class Crossing:
     def _run(
         self, source: Medium, control: Control, report: Report, skip: bool
     ) -> BaseException | None:
-        """Runs every destination that has not settled; gives the first error."""
+        """Runs every destination that has not settled; returns the first error."""
         todo = [d for d in self.demanded if d.state is not State.SETTLED]
         if todo:
             self.journal.enter(State.COPYING)
@@ -276,7 +275,7 @@ class Crossing:
         )
 
     def _conclude_run(self) -> None:
-        """The crossing's state, by those of its destinations."""
+        """Sets the crossing's state by the states of its destinations."""
         states = {d.state for d in self.demanded}
         if states == {State.SETTLED}:
             if self.state is not State.SETTLED:
@@ -307,9 +306,9 @@ class Crossing:
             destination.write_receipt(self._receipts)
 
     def go_without(self, destination: Destination) -> None:
-        """Gives one of two destinations up: what was begun on it is cleared if it is there.
+        """Gives up one of two destinations and clears what was started there, if it is connected.
 
-        A whole copy on it stays.
+        A whole copy there stays.
 
         Raises:
             Refused: it is the only one, it is home already, or the originals are gone.
@@ -355,7 +354,7 @@ class Crossing:
     # -- the steps after verification --------------------------------------------------------------
 
     def looked(self) -> None:
-        """The person has looked at the copy in its new place."""
+        """Records that the person has looked at the copy at its new path."""
         self.journal.put("looked_at", self.workspace.clock())
 
     def look_again(self, control: Control | None = None) -> Differences:
@@ -367,9 +366,9 @@ class Crossing:
         return compare(source, [d.copies for d in self.demanded], control.checkpoint)
 
     def bring_along(self, control: Control | None = None, report: Report = silent) -> State:
-        """Copies, verifies and settles what became newer at the old place.
+        """Copies, verifies and settles files that changed at the old place.
 
-        Gives the state reached, as :meth:`run`.
+        Returns the state reached, like :meth:`run`.
 
         Raises:
             Refused: the library has not settled, or a file was changed at both places.
@@ -391,32 +390,32 @@ class Crossing:
         return self.run(control, report)
 
     def leave_newer(self, newer: list[bytes]) -> None:
-        """The decision that what is newer at the old place stays there.
+        """Decides that files that changed at the old place stay there.
 
-        It is never deleted, and not copied.
+        They are not copied and never deleted.
         """
         before = self.journal.value("left_newer", [])
         self.journal.put("left_newer", sorted({*before, *(place_text(p) for p in newer)}))
 
     def take_damaged(self) -> None:
-        """The decision that files which were damaged at the old place cross as they are.
+        """Decides that damaged files are copied as they are.
 
-        Their originals are never released.
+        Their originals are never deleted.
         """
         self.journal.put("take_damaged", True)
 
     def undecided(self, control: Control | None = None) -> list[bytes]:
-        """What is newer at the old place, and neither brought along nor left by decision."""
+        """Files that changed at the old place and are neither copied nor left by decision."""
         return self._undecided(self.look_again(control))
 
     def _undecided(self, found: Differences) -> list[bytes]:
         left = set(self.journal.value("left_newer", []))
         newer = self.goes_along(found).newer
-        # What a repair kept there is no work of a person; it stays, like all that is not known.
+        # Files kept by a repair are not a person's work; they stay, like all unknown files.
         return [p for p in newer if place_text(p) not in left and not p.startswith(OWN + b"/")]
 
     def goes_along(self, found: Differences) -> Differences:
-        """The differences without changes of what was never to be copied.
+        """The differences, without files that were never to be copied.
 
         Left out, skipped, special.
         """
@@ -431,7 +430,7 @@ class Crossing:
         return replace(found, changed=[p for p in found.changed if copied(p)], appeared=appeared)
 
     def switch(self, control: Control | None = None) -> None:
-        """Makes the new place the library's home. Reversible by :meth:`undo`.
+        """Makes the new place the library's home. :meth:`undo` reverses this.
 
         Raises:
             Cancelled: by the control, before anything is changed.
@@ -477,7 +476,7 @@ class Crossing:
         self.rewrite_receipt()
 
     def _remember_originals(self) -> None:
-        """The register knows where the originals of a library are while home is elsewhere."""
+        """Stores in the register where the originals of a library are while home is elsewhere."""
         places, register = self.places, self.workspace.register
         if self.part or places.goal.joins or places.header.document:
             return
@@ -492,7 +491,7 @@ class Crossing:
             register.put_originals(id, places.parked_path, drive, "aside")
 
     def check_balance(self) -> None:
-        """Nothing goes on while a reference leads to other content than before.
+        """Refuses to continue while a reference leads to other content than before.
 
         Raises:
             Refused: one does.
@@ -515,14 +514,14 @@ class Crossing:
                 )
 
     def _known_home(self) -> KnownLibrary | None:
-        """The home that the register knows of this library."""
+        """The home of this library in the register."""
         id = self.places.header.library_id
         return next((x for x in self.workspace.register.libraries() if x.id == id), None)
 
     def _put_home(self, root: Path, home: Home, name: str) -> None:
         header = self.places.header
         if self.places.goal.joins:
-            # It is part of what stands there, whose home is its own affair.
+            # It is part of an existing library, which has its own home.
             return
         self.workspace.register.put_library(
             root, home.drive, shown(name), header.kind, header.library_id
@@ -531,14 +530,14 @@ class Crossing:
             destination.write_home(home)
 
     def _lead_followers(self, control: Control) -> list[Path]:
-        """Leads documents that stay, but to nothing that plays otherwise than its original does."""
+        """Updates documents that stay, but never to a file that differs from its original."""
         differs = set(self.look_again(control).newer).union(*lost_there(self.demanded, control))
         return lead_followers(self.workspace, self.places, self.copies, control, differs)
 
     def lead_others(self, control: Control | None = None) -> list[Path]:
-        """Leads documents of other libraries, which use originals, to the new place; gives which.
+        """Updates documents of other libraries that use these originals; returns which.
 
-        Nothing needs these originals then. Taken back with the switch.
+        Nothing needs these originals then. Undone together with the switch.
 
         Raises:
             Refused: a document cannot be led there, or one is held; none was changed.
@@ -579,7 +578,7 @@ class Crossing:
                 ) from needed
 
     def park(self) -> Path:
-        """Sets the originals aside; frees nothing. Gives where they are then.
+        """Sets the originals aside, which frees no space; returns where they are then.
 
         Raises:
             Refused: something is newer at the old place, a program writes there, or it cannot be
@@ -597,7 +596,7 @@ class Crossing:
         if not self.places.header.document:
             nothing_needed(self.workspace, self.demanded, Control())
         with closing(open_source(self.workspace, self.places)) as source:
-            # Asked again while the originals are held.
+            # Checked again while the originals are locked.
             check_transition(self.state, State.PARKED)
             found = self._compare(source, Control())
             not_worked_in(found)
@@ -621,7 +620,7 @@ class Crossing:
         return self.places.parked_path
 
     def _park_part(self) -> Path:
-        """Sets aside what of a part would be deleted; what others need stays where it is."""
+        """Sets aside what would be deleted of a part; files that others need stay."""
         control = Control()
         give_back_cut_off(self.workspace)
         lost = {place for one in lost_there(self.demanded, control) for place in one}
@@ -629,13 +628,13 @@ class Crossing:
             check_transition(self.state, State.PARKED)
             found = self._compare(source, control)
             not_worked_in(of_this(found, self.copies))
-            # Cut off, it goes on with what was begun. What is newer there stays where it is.
+            # After an interruption it continues with the same files. Newer files there stay.
             what = list(self.journal.aside()) or self._goes_of_part(
                 source, {*lost, *found.newer}, control
             )
             if what:
                 park_part(self.workspace, self.journal, self.places, what)
-        # Where others need all of it, nothing is set aside: it stays for them.
+        # If others need all of it, nothing is set aside.
         where = str(self.places.parked_path) if what else None
         self.journal.enter(State.PARKED, parked_at=where, parked_on=self.workspace.clock())
         self.rewrite_receipt()
@@ -649,7 +648,7 @@ class Crossing:
         return moves(source, self.copies, goes)
 
     def put_back(self) -> None:
-        """Takes the originals back from where they were set aside; nothing when they are back.
+        """Moves the originals back from where they were set aside; does nothing if they are back.
 
         Raises:
             Refused: they are not set aside, or something else has their old name by now.
@@ -663,7 +662,7 @@ class Crossing:
         self.rewrite_receipt()
 
     def _unpark(self) -> None:
-        """The originals stand where they stood."""
+        """Moves a library's originals back."""
         if not self.part:
             unpark(self.workspace, self.journal, self.places)
             return
@@ -671,12 +670,12 @@ class Crossing:
             self._unpark_part()
 
     def _unpark_part(self) -> None:
-        """The same of a part, whose library is held."""
+        """Moves a part's originals back; its library is locked."""
         copies = [d.copies for d in self.demanded]
         unpark_part(self.workspace, self.places, copies)
 
     def _check_lets(self, act: Act) -> None:
-        """Refuses what the policy does not let be done in this state."""
+        """Refuses what the policy does not allow in this state."""
         if act not in acts(self.state):
             raise Refused(
                 Code.WRONG_STATE,
@@ -687,7 +686,7 @@ class Crossing:
             )
 
     def prove(self, control: Control | None = None) -> bool:
-        """Reads every copy again that was only compared; True when all of them are proven.
+        """Reads every copy again that was only compared; True if all of them are proven.
 
         Raises:
             EnvironmentTrouble: its drive is away or failed.
@@ -697,12 +696,12 @@ class Crossing:
         return self.proven
 
     def accept_comparison(self) -> None:
-        """The person confirms that a comparison is enough, where a drive can never prove more."""
+        """The person confirms that a comparison is enough for a drive that cannot prove more."""
         self.journal.put("accepts_comparison", self.workspace.clock())
 
     @property
     def comparison_accepted(self) -> bool:
-        """True when that was confirmed."""
+        """True if that was confirmed."""
         return bool(self.journal.value("accepts_comparison"))
 
     def release(
@@ -712,15 +711,15 @@ class Crossing:
         compared: bool = False,
         also_stays: Mapping[bytes, Stays] | None = None,
     ) -> dict[str, Any]:
-        """Deletes the originals whose copies are verified; gives the record of it.
+        """Deletes the originals whose copies are verified; returns the record of it.
 
-        Only by the person's explicit word.
+        Only with the person's explicit confirmation.
 
         Args:
-            compared: the person's word that a comparison is enough, where no more is possible, see
+            compared: the person confirmed that a comparison is enough if no more is possible, see
                 :meth:`accept_comparison`.
-            also_stays: of one part of a split, originals that stay for the sake of another part;
-                without it such a part is not released by itself.
+            also_stays: for one part of a split, originals that stay because another part needs
+                them; without it, a single part cannot be released.
 
         Raises:
             Refused: the copy is not proven or not what was verified; nothing was deleted.
@@ -781,7 +780,7 @@ class Crossing:
                 ),
             )
         if self.part and self.journal.aside():
-            # Each is looked at where it lay, and deleted there.
+            # Each is checked and deleted at its old path.
             self._unpark()
             if self.state is State.PARKED:
                 self.journal.enter(State.SWITCHED, parked_at=None)
@@ -797,10 +796,10 @@ class Crossing:
         return record
 
     def _remember_where_it_joined(self) -> None:
-        """A library that became part of another one is none of its own any more.
+        """A library that became part of another one is no longer a library of its own.
 
-        Not so where nobody knows that other one, or where copies of it are left: these still need
-        what they refer to, and are found by its id.
+        Except if the other one is unknown here, or if copies are left: these still need what they
+        refer to, and are found by its id.
         """
         places, register = self.places, self.workspace.register
         header, known = places.header, {x.id for x in register.libraries()}
@@ -815,15 +814,15 @@ class Crossing:
         register.put_library(places.told, drive, shown(header.name), header.kind, header.whole)
 
     def _facts(self, even: bool) -> Facts:
-        """What decides about a release, with copies taken for proven: that is seen to last."""
+        """What decides about a release, as if all copies were proven; that is handled last."""
         looked = bool(self.journal.value("looked_at"))
         return Facts(self.state, self.wanted_after, looked, self.must_look, even=even)
 
     @property
     def is_taking_back(self) -> bool:
-        """True when taking back was begun and was cut off.
+        """True if an undo was started and interrupted.
 
-        Nothing else is done before it is finished.
+        It is finished before anything else.
         """
         return self.journal.open_act("undo") is not None
 
@@ -838,7 +837,7 @@ class Crossing:
             )
 
     def _check_home_is_elsewhere(self) -> None:
-        """Originals are left alone where they are home again: a later crossing brought them back.
+        """Leaves originals alone that are home again after a later crossing brought them back.
 
         Raises:
             Refused: they are.
@@ -855,7 +854,7 @@ class Crossing:
             )
 
     def undo(self) -> str:
-        """Gives home back, or gives an unfinished crossing up; says what stands where.
+        """Returns home to the old place, or gives up an unfinished crossing; reports the result.
 
         Never deletes a whole copy.
 
@@ -901,7 +900,7 @@ class Crossing:
             return said
         self._check_old_place()
         with closing(open_source(self.workspace, self.places)) as source:
-            # Asked again while the originals are held: nothing else is under way.
+            # Checked again while the originals are locked: nothing else is under way.
             check_transition(self.state, State.UNDONE)
             self._check_old_place()
             if self.part and self.journal.aside():
@@ -909,7 +908,7 @@ class Crossing:
                 self._unpark_part()
             gone = len(of_this(self._compare(source, Control()), self.copies).gone)
             self._intend_undo()
-            # Where others were led later, or that was cut off, their acts say so.
+            # If others were updated later, or that was interrupted, their acts show it.
             if (
                 self.places.header.follows
                 or crossing_acts(self.workspace, self.places).of_crossing()
@@ -941,7 +940,7 @@ class Crossing:
             self.journal.intend("undo", shown(str(self.places.source)), self.workspace.clock())
 
     def _check_old_place(self) -> None:
-        """The originals stand, and deleting them was not begun: looked at, not remembered.
+        """Checks on the drive that the originals are there and that deleting has not started.
 
         Raises:
             Refused: it is not so.
@@ -975,7 +974,7 @@ class Crossing:
     def _give_home_back(self) -> None:
         """Home is where it was before the switch.
 
-        A part, which had no home of its own, is forgotten by the register.
+        A part, which had no home of its own, is removed from the register.
         """
         header = self.places.header
         if self.places.goal.joins:
@@ -997,7 +996,7 @@ class Crossing:
         else:
             source = None
         try:
-            # Asked again while the originals are held.
+            # Checked again while the originals are locked.
             check_transition(self.state, State.UNDONE)
             self._intend_undo()
             theirs = [beside for d in self.demanded if (beside := d.clear())]
@@ -1024,7 +1023,7 @@ class Crossing:
     def advance(
         self, consent: bool, control: Control | None = None, report: Report = silent
     ) -> State:
-        """Goes on from settled as far as the plan says; a release only with consent."""
+        """Continues from settled as far as the plan says; a release only with consent."""
         if self.is_taking_back:
             self.undo()
             return self.state
@@ -1042,16 +1041,16 @@ class Crossing:
 
     @property
     def finished(self) -> bool:
-        """True when the plan has nothing left to do by itself."""
+        """True if the plan has nothing left to do by itself."""
         if self.state in (State.RELEASED, State.UNDONE):
             return True
         return self.state in ARRIVED and not self.wants_more and not self.is_taking_back
 
     @property
     def wants_more(self) -> bool:
-        """True when the plan goes further than where it is."""
+        """True if the plan goes further than the present state."""
         after = self.wanted_after
         if after is After.RELEASE and not self.places.header.consent:
-            # Nothing is deleted without the person's word: by itself it goes no further.
+            # Nothing is deleted without the person's confirmation.
             after = After.KEEP
         return waits_for_person(self.state, after)

@@ -1,8 +1,8 @@
 """A library split into several: one crossing for each part, and one release at the end.
 
-The parts cross one after another. Media that several use goes into each of them, and an original
-goes only when every part that uses it holds it: they are released one after another too, and what
-documents of a later part still need stays until these go themselves.
+The parts are copied one after another. Media that several use is copied into each of them. The
+parts are also released one after another; an original that documents of a later part need stays
+until that part is released, so it is deleted when every part that uses it has a copy.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
-# How far a split is: as far as the part that is the least far.
+# The progress of a split is that of its slowest part.
 _ORDER = (
     State.PLANNED,
     State.COPYING,
@@ -48,9 +48,9 @@ _ORDER = (
 
 @dataclass(frozen=True, slots=True)
 class NewLibrary:
-    """One library that a split makes: its name, and the projects that it is made of.
+    """One new library of a split: its name and its projects.
 
-    ``rest``: it is made of what none of these has.
+    ``rest``: everything that no other part has.
     """
 
     name: str
@@ -64,9 +64,9 @@ class SplitPlan:
 
     Attributes:
         plans: one for each new library.
-        before_bytes, parts_bytes: the length of the library, and of all that the parts are.
-        stays_files, stays_bytes: what no part has.
-        problems: of all plans, each once, and of the split as such.
+        before_bytes, parts_bytes: the length of the library, and of all parts together.
+        stays_files, stays_bytes: files in no part.
+        problems: of all plans, each once, and of the split itself.
     """
 
     plans: list[Plan]
@@ -79,17 +79,17 @@ class SplitPlan:
 
     @property
     def stopped(self) -> bool:
-        """True when a problem stops it."""
+        """True if a problem stops it."""
         return stops(self.problems)
 
     @property
     def asks(self) -> bool:
-        """True when a problem needs a decision."""
+        """True if a problem needs a decision."""
         return needs_decision(self.problems)
 
 
 def one_for_each(surveyed: Surveyed) -> list[NewLibrary]:
-    """A library for each project, named for it; of several with one name the others by number."""
+    """A library for each project, with its name; several with one name are numbered."""
     named: dict[bytes, str] = {}
     for document in surveyed.uses.documents:
         if document.place and document.kind.works and not document.kind.journals:
@@ -117,11 +117,11 @@ def plan_split(
     """Plans a split into the folder ``destination``. Writes nothing.
 
     Args:
-        after: what comes when all parts are verified.
-        ask: the destination is asked what it can hold, see
+        after: what happens when all parts are verified.
+        ask: whether the destination is tested, see
             :func:`~fascis.crossing.plan.making.make_plan`.
     """
-    # Each is released, or set aside, with the others: not by itself.
+    # Each is released, or set aside, with the others.
     each = After.COPY if after is After.COPY else After.KEEP
     plans = []
     for library in libraries:
@@ -162,12 +162,12 @@ def _add_figures(split: SplitPlan, surveyed: Surveyed) -> None:
 
 
 def _problems(split: SplitPlan, libraries: Sequence[NewLibrary]) -> Iterator[Problem]:
-    """Those of all plans, each once; and whether all of them together have room."""
+    """The problems of all plans, each once; and whether there is room for all of them together."""
     told = set()
     for plan in split.plans:
         for problem in plan.problems:
             if problem.code is Code.USED_ELSEWHERE:
-                # What only another part uses goes with that one.
+                # Files that only another part uses are deleted with that part.
                 continue
             if (key := (problem.code, problem.sentence)) not in told:
                 told.add(key)
@@ -199,7 +199,7 @@ def _problems(split: SplitPlan, libraries: Sequence[NewLibrary]) -> Iterator[Pro
 
 
 def _still_needed(split: SplitPlan) -> Iterator[Problem]:
-    """Originals that documents need which are in no part."""
+    """Originals that documents outside all parts need."""
     going = set()
     for plan in split.plans:
         places = plan.survey.rows() if plan.part else ()
@@ -229,7 +229,7 @@ def _still_needed(split: SplitPlan) -> Iterator[Problem]:
 
 
 class Split:
-    """A split under way, or done: its crossings, in their order."""
+    """A split that is running or finished: its crossings, in order."""
 
     def __init__(self, crossings: Sequence[Crossing]) -> None:
         assert crossings
@@ -238,7 +238,7 @@ class Split:
 
     @classmethod
     def start(cls, workspace: Workspace, plan: SplitPlan, consent: bool) -> Split:
-        """Begins the crossings of a split that was decided; none of them copies yet.
+        """Starts the crossings of a split without open decisions; none of them copies yet.
 
         Raises:
             Refused: a problem stops it; nothing was copied.
@@ -266,12 +266,12 @@ class Split:
 
     @property
     def complete(self) -> bool:
-        """True when all of its parts were planned; else it was cut off before that."""
+        """True if all of its parts were planned; otherwise it was interrupted before that."""
         return len(self.parts) == self.facts.of
 
     @property
     def state(self) -> State:
-        """How far it is: what one part needs a person for, else as far as the least far."""
+        """Its state: waiting if a part needs a person, otherwise that of the slowest part."""
         states = {part.state for part in self.parts}
         for state in (State.FAILED, State.WAITING):
             if state in states:
@@ -286,11 +286,11 @@ class Split:
     def run(
         self, each: Callable[[Crossing], State], report: Callable[[Crossing], object] = lambda _: 0
     ) -> State:
-        """Lets the parts cross one after another; one that waits does not stop the next.
+        """Runs the crossings of all parts one after another; if one waits, the next still runs.
 
         Args:
-            each: lets one cross, and gives the state that it reached.
-            report: told of each before it begins.
+            each: runs one crossing, and returns the state reached.
+            report: called before each one starts.
 
         Raises:
             Refused: it was cut off before all parts were planned.
@@ -304,7 +304,7 @@ class Split:
         return self.state
 
     def advance(self, consent: bool, control: Control, report: Report = silent) -> State:
-        """Goes on from settled as far as the split says; a release only with consent."""
+        """Continues from settled as far as the split says; a release only with consent."""
         self._check_complete()
         goes_on = self.state in (State.SETTLED, State.SWITCHED)
         if self.facts.after is After.COPY or not goes_on:
@@ -330,9 +330,9 @@ class Split:
             part.park()
 
     def release(self, control: Control, report: Report = silent, compared: bool = False) -> None:
-        """Deletes the originals of all parts; each stays that one part does not hold.
+        """Deletes the originals of all parts; an original stays if one part has no copy of it.
 
-        May be called again after any interruption.
+        Can be called again after any interruption.
 
         Raises:
             Refused: one part has not arrived, or may not be released; nothing was deleted.
@@ -352,7 +352,7 @@ class Split:
         self._forget_what_went_after_all()
 
     def _forget_what_went_after_all(self) -> None:
-        """What stayed for a later part's sake went with that one: it is not told as left behind."""
+        """Originals that stayed for a later part are deleted by now: they are not left behind."""
         gone = {i.place for part in self.parts for i in part.copies.items(Which.DELETED)}
         told = {place_text(place) for place in gone}
         for part in self.parts:
@@ -363,7 +363,7 @@ class Split:
                 part.rewrite_receipt()
 
     def not_held(self, control: Control) -> dict[bytes, Stays]:
-        """Originals of which the copy of some part is not what was verified, and how."""
+        """Originals whose copy in some part is not as verified, and the reason."""
         lost: dict[bytes, Stays] = {}
         for part in self.parts:
             for one in lost_there(part.demanded, control, Which.GOING_VERIFIED):
@@ -371,7 +371,7 @@ class Split:
         return lost
 
     def undo(self) -> list[str]:
-        """Gives all parts up, or home back; gives what was said of each.
+        """Gives up all parts, or returns home; returns the report of each.
 
         Raises:
             Refused: one cannot be taken back; those after it were.

@@ -1,1 +1,1 @@
-"""The demo: the world of a two-person studio that documents a river being set free."""
+"""The demo: a two-person studio that documents a river being set free."""

@@ -1,9 +1,8 @@
-"""A small bench for stand-in drives.
+"""Controls for stand-in drives.
 
-Plugged in and out, at another place, renamed, filled, slowed, cloned.
-
-It does to a stand-in what a person does to a real drive, by its description and its folder; what is
-on it stays as it is.
+Connects and disconnects them, also on another path, and renames, fills, slows and clones them. It
+does to a stand-in what a person does to a real drive, by changing its description and its folder;
+its files stay.
 """
 
 from __future__ import annotations
@@ -28,14 +27,14 @@ SLOW = 0.2
 
 @dataclass(frozen=True, slots=True)
 class Lever:
-    """One thing that can be done to a stand-in now: its words, and what does it."""
+    """One thing that can be done to a stand-in now: its label, and the function."""
 
     words: str
     pull: Callable[[], object]
 
 
 def levers(drives: Drives, folder: Path) -> list[Lever]:
-    """What can be done to the stand-in in a folder now."""
+    """What can be done now to the stand-in in a folder."""
     d = read_description(folder)
     if not d.connected:
         return [
@@ -60,9 +59,9 @@ def levers(drives: Drives, folder: Path) -> list[Lever]:
 
 
 def plug_in_elsewhere(folder: Path) -> Path:
-    """Connects it at another place, as another computer or another desktop would.
+    """Connects it on another path, as another computer or desktop would.
 
-    Gives its folder then.
+    Returns its folder then.
     """
     if folder.name.endswith(ELSEWHERE):
         name = folder.name.removesuffix(ELSEWHERE)
@@ -79,13 +78,13 @@ def plug_in_elsewhere(folder: Path) -> Path:
 
 
 def rename(folder: Path, d: Description) -> None:
-    """Gives it another label, or the one from before."""
+    """Gives it another label, or the earlier one."""
     renamed = d.label.endswith(OTHER_NAME)
     describe(folder, label=d.label.removesuffix(OTHER_NAME) if renamed else d.label + OTHER_NAME)
 
 
 def fill(stand_in: StandIn, leave: int = 2 << 20) -> None:
-    """Fills it but for two megabytes."""
+    """Fills it, except for two megabytes."""
     wanted = stand_in.free() - leave
     if wanted <= 0:
         return
@@ -101,7 +100,7 @@ def fill(stand_in: StandIn, leave: int = 2 << 20) -> None:
 
 
 def empty(folder: Path) -> None:
-    """Takes the filling out again."""
+    """Removes the filling."""
     with closing(PosixMedium.at(folder)) as medium:
         remove_own(medium, os.fsencode(FILLER))
 
@@ -112,14 +111,14 @@ def slow(folder: Path, d: Description) -> None:
 
 
 def quicken(folder: Path, d: Description) -> None:
-    """Makes it as quick as any."""
+    """Restores its full speed."""
     describe(folder, write_mb_s=60, read_mb_s=90)
 
 
 def clone(folder: Path, d: Description) -> Path:
-    """Makes a stand-in with the same UUID, as a cloned disk has.
+    """Makes a stand-in with the same UUID, like a cloned disk.
 
-    Nothing that is on the one is on the other.
+    The clone has none of the files.
     """
     there = folder.with_name(f"{folder.name} (clone)")
     try:

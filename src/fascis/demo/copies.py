@@ -1,4 +1,4 @@
-"""What of the demo is made for copies: a library with two, one of them behind, one damaged."""
+"""The demo's files for copies: a library with two copies, one behind and one damaged."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ from fascis.workspace import Workspace
 
 Clip = Callable[[Path, int, int, int], None]
 NESTS = "Heron Nests"
-# The clip that a bit went bad of, in the copy on Heron A.
+# The clip with a damaged bit, in the copy on Heron A.
 DAMAGED = "media/Hide/nest_02.mov"
 
 
 def make_nests(internal: Path, clip: Clip) -> Path:
-    """A library about nests, as it was when it was copied."""
+    """Makes a library about nests, as it was when it was copied."""
     nests = internal / NESTS
     for n in range(1, 7):
         clip(nests / f"media/Hide/nest_{n:02}.mov", 1800 + n, 3, 480)
@@ -36,7 +36,7 @@ def make_nests(internal: Path, clip: Clip) -> Path:
 
 
 def make_copies(workspace: Workspace, nests: Path, drives: tuple[Path, Path], clip: Clip) -> None:
-    """Copies it to two drives; then somebody works at home, and a bit goes bad on the first."""
+    """Copies it to two drives; then home is worked in, and a bit on the first drive is damaged."""
     surveyed = survey_library(workspace, nests)
     remember(workspace, surveyed)
     first, second = drives
@@ -60,7 +60,7 @@ def _cut(nests: Path, *folders: str) -> None:
 
 
 def _spoil(path: Path) -> None:
-    """One bit of a file is another, as on a drive that grows old: its time says nothing."""
+    """Changes one bit of a file, as on an ageing drive; its time stays."""
     status = path.stat()
     with open(path, "r+b") as file:
         file.seek(status.st_size // 2)

@@ -1,8 +1,8 @@
-"""What of the demo is made for parts: a trip that wants to go into its year, projects that share.
+"""The demo's files for parts: a trip for its year, and projects that share clips.
 
-The catalog River has a trip's folder, of which a few photos stand on Heron A already and one name
-is taken there. The cuts of a year share clips; an archive of finished ones stands on Heron A, made
-by a crossing.
+The catalog River has a trip's folder; a few of its photos are on Heron A already, and one name is
+taken there. The cuts of a year share clips. An archive of finished ones on Heron A was made by a
+crossing.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ def make_river(internal: Path, still: Still) -> Path:
 
 
 def make_year(heron_a: Path, river: Path, still: Still) -> None:
-    """What stands in the archive's folder of that year: some photos of the trip, and others."""
+    """Makes the contents of that year's archive folder: some photos of the trip, and others."""
     year = heron_a / "Archive/2024"
     trip = sorted((river / TRIP).iterdir())
     (year / TRIP).mkdir(parents=True)
@@ -68,7 +68,7 @@ def make_cuts(internal: Path, clip: Clip, brief: bool) -> Path:
 
 
 def make_archive(workspace: Workspace, internal: Path, heron_a: Path, clip: Clip) -> None:
-    """An archive on Heron A that a finished cut crossed to before, with a clip that others use."""
+    """Makes an archive on Heron A with an earlier finished cut, and a clip that others use."""
     before = internal / "River Archive"
     clip(before / "media/first_gate.mov", 1750, 3, 480)
     shutil.copyfile(internal / "River Cuts/media/crest_slow.mov", before / "media/crest_slow.mov")

@@ -1,4 +1,4 @@
-"""Where the demo's world stands, and making it again."""
+"""The folder of the demo, and making it again."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from fascis.files.names import join
 
 
 def demo_world(fresh: bool, root: Path | None = None, slow: bool = True) -> World:
-    """The demo's world, made when it is not there.
+    """The demo's files, made if they do not exist.
 
     Raises:
         Refused: the folder holds something that the demo did not make.

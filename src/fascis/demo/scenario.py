@@ -1,6 +1,6 @@
-"""The world of the demo: a studio that documents a river being set free, on stand-in drives.
+"""The files of the demo: a studio that documents a river being set free, on stand-in drives.
 
-All of it is made up.
+Everything is made up.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ Make = Callable[[Path], None]
 
 @dataclass(frozen=True, slots=True)
 class World:
-    """Where the demo stands, its workspace, and the folders of its libraries."""
+    """The demo's folder, its workspace, and the folders of its libraries."""
 
     root: Path
     workspace: Workspace
@@ -51,22 +51,22 @@ class World:
 
     @property
     def weir(self) -> Path:
-        """The library that the demo's crossing takes."""
+        """The library of the demo's crossing."""
         return self.drives / "studio-internal" / "The Weir Comes Down"
 
     @property
     def heron_a(self) -> Path:
-        """The roomy drive."""
+        """The drive with much space."""
         return self.drives / "heron-a"
 
 
 def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
-    """Makes the demo's world in a new folder, or opens the one that is there.
+    """Makes the demo's files in a new folder, or opens existing ones.
 
     Args:
         root: its folder.
-        slow: stand-in drives take their time, so that a crossing can be watched.
-        brief: clips are a few frames long, where nobody watches them.
+        slow: stand-in drives are slow, so that a crossing can be watched.
+        brief: clips have only a few frames, if nobody watches them.
     """
     world = World(
         root,
@@ -97,7 +97,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
         world.workspace,
         survey_library(world.workspace, _october(world.drives / "field-2" / "October")),
     )
-    # Looked at once, before a folder was renamed and a drive went into a drawer.
+    # Surveyed once before a folder was renamed and a drive was put away.
     for library in libraries:
         remember(world.workspace, survey_library(world.workspace, library))
     with closing(PosixMedium.at(internal / "Footage")) as footage:
@@ -111,7 +111,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
 
 
 def _field(folder: Path, connected: bool) -> None:
-    """The drive of field trips, which is put into a drawer."""
+    """The drive of field trips, which is disconnected."""
     make = _Make("Field 2", "exfat", 64_000_000, 20, 30, connected=connected)
     _drive(folder, "field-2", make)
 
@@ -126,9 +126,9 @@ def _october(folder: Path) -> Path:
 
 
 def _tidy_scans(internal: Path) -> None:
-    """Scans go to a folder of their year, by a copy that does not keep their dates.
+    """Moves scans to a folder of their year, by a copy that does not keep their dates.
 
-    An older shoot has scans of these names.
+    An older shoot has scans with the same names.
     """
     for n, (place, year) in enumerate(SCANS.items()):
         old = internal / place
@@ -214,7 +214,7 @@ def _libraries(internal: Path, brief: bool) -> None:
         sidecar.with_suffix(".xmp").write_text(_XMP.format(rating=1 + hash(sidecar.name) % 5))
     (internal / "Bell" / "shoots" / "unsorted").mkdir()
     long_take = internal / "Saltmeadow" / "media" / "Tide" / "long_tide_take.mov"
-    # Recorded into a file set up for far more: 4.4 GB long, almost all of it a hole.
+    # Recorded into a file reserved for far more: 4.4 GB long, almost all of it a hole.
     with open(long_take, "r+b") as out:
         out.truncate(4_400_000_000)
     _still(internal / "System and other" / "wallpaper.jpg", 9, 900)
@@ -225,9 +225,9 @@ def _libraries(internal: Path, brief: bool) -> None:
 
 
 def _documents(internal: Path, away: Path) -> None:
-    """Timelines and a catalog, with what real ones have.
+    """Timelines and a catalog, like real ones.
 
-    Loose media, a folder that was renamed, a drive in a drawer.
+    Loose media, a renamed folder, a disconnected drive.
     """
     weir, salt, bell = internal / "The Weir Comes Down", internal / "Saltmeadow", internal / "Bell"
     used = sorted(p for p in weir.glob("media/*/*.mov") if p.stem not in _NEVER_USED)
@@ -290,7 +290,7 @@ _NEVER_USED = frozenset(
 
 
 class _Maker:
-    """Gives each file of the demo its contents, of a seed of its own."""
+    """Makes the contents of each of the demo's files, from its own seed."""
 
     def __init__(self, brief: bool) -> None:
         self._seed, self._brief = iter(range(10_000)), brief
@@ -319,7 +319,7 @@ _DAYS = (
     ("Day 02", ("spillway_dawn", "salmon_ladder", "crew_lunch", "two_herons", "breach_close")),
     ("Interviews", ("interview_mara", "interview_tomas")),
 )
-# As two cameras and a person named them.
+# Named by two cameras and a person.
 _SIGNS = ("Fish pass", "fish pass", "Weir 1911", "WEIR 1911", "no entry?")
 _RECORDINGS = (
     ("rain on the sluice", 9),

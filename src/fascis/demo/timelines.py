@@ -82,7 +82,7 @@ def frames_of(target: str) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Cut:
-    """How many clips the picture track has, how many seconds together, and by what chance."""
+    """How many clips the picture track has, their total seconds, and the random numbers."""
 
     clips: int
     seconds: float
@@ -100,7 +100,7 @@ def write_timeline(
 
     Args:
         pictures: targets of clips of the picture track; ``sounds`` of the sound track.
-        more: references that are appended as they are.
+        more: references that are appended unchanged.
     """
     clips, seconds = cut.clips, cut.seconds
     chosen = random.Random(cut.seed)

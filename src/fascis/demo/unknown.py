@@ -1,6 +1,6 @@
-"""What of the demo is of a make that nobody knows: a database of scans, a project of titles.
+"""Documents of unknown make in the demo: a database of scans, a project of titles.
 
-Both are made up here, and nothing else in the program knows of them.
+Both are made up here; nothing else in the program knows them.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ _BOXES = {"Letters 1911": 8, "Maps of the weir": 6, "Ferry tickets": 5}
 
 
 def make_papers(internal: Path, still: Still) -> Path:
-    """A library of scanned papers, and of the title sequence that shows them."""
+    """Makes a library of scanned papers, and of the title sequence that uses them."""
     papers = internal / PAPERS
     number = 0
     for box, count in _BOXES.items():
@@ -33,7 +33,7 @@ def make_papers(internal: Path, still: Still) -> Path:
 
 
 def _scans(papers: Path) -> None:
-    """Where a scan lies is kept in three parts, and once more where it came from."""
+    """The path of a scan is stored in three parts, and its source once more."""
     with closing(sqlite3.connect(papers / SCANS)) as db:
         db.executescript(
             "CREATE TABLE cupboard(nr INTEGER PRIMARY KEY, stands TEXT);"

@@ -1,1 +1,4 @@
-"""The window. The only room that imports Qt; it asks the core, shows, and passes decisions on."""
+"""The window.
+
+The only room that imports Qt; it shows what the core returns, and passes decisions on.
+"""

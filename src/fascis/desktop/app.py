@@ -1,4 +1,4 @@
-"""Starting the window: application, fonts, theme, workspace, window; in that order."""
+"""Starting the window: application, fonts, theme, workspace, window, in that order."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def make_application(arguments: list[str]) -> QApplication:
 
 
 def _speak(application: QApplication) -> None:
-    """The toolkit's own words, such as those of a field's menu, in the language of ours."""
+    """The toolkit's own texts, such as a field's menu, in the window's language."""
     words = QTranslator(application)
     folder = QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)
     if words.load(QLocale(language()), "qtbase", "_", folder):
@@ -45,27 +45,27 @@ def _speak(application: QApplication) -> None:
 
 
 def _use_the_desktops_dialogs() -> None:
-    """Files are chosen in the desktop's own dialog, through its portal, where it has one.
+    """Uses the desktop's own file dialog, through its portal, if it has one.
 
-    The toolkit falls back to its own where nothing answers.
+    Otherwise the toolkit uses its own.
     """
     if os.environ.get("DBUS_SESSION_BUS_ADDRESS"):
         os.environ.setdefault("QT_QPA_PLATFORMTHEME", "xdgdesktopportal")
 
 
 def _stay_live() -> None:
-    """Keeps tasks from holding the window up.
+    """Keeps tasks from blocking the window.
 
-    A full collection over a large library's objects takes a tenth of a second, in whatever thread;
-    what is made in bulk here has no cycles. And a thread that computes hands on after 5 ms by
-    default, at every call of the toolkit while it paints.
+    A full garbage collection over a large library's objects takes a tenth of a second, in any
+    thread; objects made in bulk here have no cycles. And a computing thread gives up the
+    interpreter only after 5 ms by default, at every call of the toolkit while it paints.
     """
     gc.set_threshold(2_000, 10, 100_000)
     sys.setswitchinterval(0.0002)
 
 
 def expect_anything(window: Window) -> None:
-    """An unexpected error never ends the program or shows a traceback, wherever it comes from."""
+    """An unexpected error never ends the program or shows a traceback, wherever it occurs."""
 
     def said(
         kind: type[BaseException], error: BaseException | None, trace: TracebackType | None
@@ -80,7 +80,7 @@ def expect_anything(window: Window) -> None:
 
 
 def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = False) -> int:
-    """Opens the window and stays until it is closed; gives the exit status."""
+    """Opens the window and stays until it is closed; returns the exit status."""
     application = make_application(arguments)
     workspace = workspace or from_environment()
     log.begin(workspace.state)
@@ -90,13 +90,13 @@ def run(arguments: list[str], workspace: Workspace | None = None, demo: bool = F
     expect_anything(window)
     window.show()
     signal.signal(signal.SIGINT, lambda *_: window.close())
-    # Lets Python see the signal while Qt waits.
+    # Lets Python handle signals while Qt waits.
     waker = QTimer()
     waker.start(500)
     waker.timeout.connect(lambda: None)
     status = application.exec()
     if window.conducting.stuck:
-        # Some thread waits in the kernel for a drive that does not answer, and would for ever.
+        # Some thread waits in the kernel for a drive that does not answer, perhaps for ever.
         os._exit(status)
     return status
 

@@ -1,4 +1,4 @@
-"""Keys that work wherever no field has the focus, as the line at the foot says."""
+"""Keys that work unless a text field has the focus, as the foot line shows."""
 
 from __future__ import annotations
 
@@ -26,12 +26,12 @@ _ARROWS = (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down)
 
 @dataclass(frozen=True, slots=True)
 class KeyActions:
-    """What keys do; each tells whether it did something.
+    """The functions of keys; each returns whether it did something.
 
     Attributes:
         letter: a letter or numeral, in upper case.
-        escape: leaves what is innermost.
-        find: goes to the field that looks for something.
+        escape: closes the innermost page.
+        find: goes to the search field.
     """
 
     letter: Callable[[str], bool]
@@ -40,7 +40,7 @@ class KeyActions:
 
 
 class Keys(QObject):
-    """Sees the keys of a window before the widget that has the focus; that alone is watched."""
+    """Sees the keys of a window before the focused widget; watches only that one."""
 
     def __init__(self, window: QWidget, actions: KeyActions) -> None:
         super().__init__(window)
@@ -59,18 +59,18 @@ class Keys(QObject):
             self._watched = now
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """True for a key that did something here; all others go where they were going."""
+        """True for a key that did something here; all others reach their widget."""
         if not isinstance(event, QKeyEvent) or event.type() != QEvent.Type.KeyPress:
             return False
         return isinstance(watched, QWidget) and self.pressed(watched, event)
 
     def pressed(self, focus: QWidget, event: QKeyEvent) -> bool:
-        """True when a key did something, whoever has the focus."""
+        """True if a key did something, whatever has the focus."""
         if event.key() == Qt.Key.Key_Escape:
             return self._do.escape()
         moves = isinstance(focus, QAbstractButton) and not isinstance(focus, QRadioButton)
         if event.key() in _ARROWS and moves:
-            # A button would hand the focus on, out of its view, or press its neighbour.
+            # A button would pass the focus out of its view, or press its neighbour.
             event.ignore()
             return True
         held = event.modifiers() & ~(

@@ -12,21 +12,21 @@ from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QTextBrowser, QWidget
 from fascis.words.speech import tr
 
 NAME = "manual.md"
-# Pictures are of a window; in the manual they are as wide as a page.
+# Pictures show a window; in the manual they are as wide as a page.
 _PICTURE = 720
 # Pixels around the text, below a paragraph, and above a heading.
 _MARGIN, _AIR, _HEAD = 28, 8, 14
 
 
 def manual_folder() -> Path | None:
-    """The folder of the manual: of the sources, else where it was installed; None without one."""
+    """The folder of the manual: in the sources, otherwise where it was installed; or None."""
     sources = Path(__file__).parents[3] / "docs"
     installed = Path(sys.prefix) / "share/doc/fascis"
     return next((folder for folder in (sources, installed) if (folder / NAME).is_file()), None)
 
 
 class ManualWindow(QWidget):
-    """Shows the manual: its headings at the left, the text with its pictures beside them."""
+    """Shows the manual: its headings at the left, and its text with pictures."""
 
     def __init__(self, text: str, folder: Path) -> None:
         super().__init__(None, Qt.WindowType.Window)
@@ -53,7 +53,7 @@ class ManualWindow(QWidget):
         QShortcut(QKeySequence("Esc"), self).activated.connect(self.close)
 
     def _give_air(self) -> None:
-        """Room around the text, and between its paragraphs."""
+        """Sets the room around the text, and between its paragraphs."""
         document = self.page.document()
         if document is None:
             return
@@ -82,14 +82,14 @@ class ManualWindow(QWidget):
 
 
 class _Page(QTextBrowser):
-    """A page whose pictures lie in a folder, and are no wider than it."""
+    """A page whose pictures lie in a folder, and are not wider than the page."""
 
     def __init__(self, folder: Path) -> None:
         super().__init__()
         self._folder = folder
 
     def loadResource(self, kind: int, name: QUrl) -> object:
-        """A picture of the manual; nothing is fetched from anywhere else."""
+        """A picture of the manual; nothing is loaded from elsewhere."""
         if kind != QTextDocument.ResourceType.ImageResource.value:
             return None
         path = self._folder / name.path()

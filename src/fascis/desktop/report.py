@@ -1,4 +1,4 @@
-"""Saving a report for the makers: what is in it, with names or without, and where it goes."""
+"""Saving a report for the makers: its contents, with names or without, and its path."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class SavingReport(QObject):
     ) -> None:
         super().__init__(parent)
         self._workspace, self._panel, self._back = workspace, panel, back
-        # The file dialog, or what stands for it in a test.
+        # The file dialog, or its replacement in a test.
         self.ask: Callable[[], str] = self._ask
         self.open = False
 

@@ -1,4 +1,4 @@
-"""The window's frame: the mark, three places, the pulse, the side panel, one line at the foot."""
+"""The window's frame: the mark, three views, the pulse, the side panel, the foot line."""
 
 from __future__ import annotations
 
@@ -81,13 +81,13 @@ from fascis.words.figures import listed, size
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
-# From the first word of a change to looking: several come at once.
+# Milliseconds from the first report of a change to a refresh: several come at once.
 SOON_MS = 150
-# Crossings that were cut off are named when the window opens, up to so many.
+# The most interrupted crossings that are named when the window opens.
 _MOST_OFFERED = 3
 PLACES = (tr("Shelves"), tr("Crossings"), tr("Receipts"))
 STRANDS, RELINK = tr("Strands"), tr("Relink")
-# Views that are no places: the first two are of a library, the last belongs to the shelves.
+# Inner views: the first two belong to a library, the last to the shelves.
 STRANDS_PLACE, RELINK_PLACE, LOOK = 3, 4, 5
 _FOOT = {
     0: tr(
@@ -104,10 +104,10 @@ _FOOT = {
 
 
 class Window(QMainWindow):
-    """Builds the views, connects them, and shows one place at a time.
+    """Creates the views, connects them, and shows one at a time.
 
-    Start-up order: views, controllers, connections, watches, the first look at the shelves, the
-    offer to go on.
+    Start-up order: views, controllers, connections, watches, the first refresh of the shelves, the
+    offer to resume.
     """
 
     def __init__(self, workspace: Workspace, demo: bool = False) -> None:
@@ -346,7 +346,7 @@ class Window(QMainWindow):
         self._soon.setSingleShot(True)
         self._soon.setInterval(SOON_MS)
         self._soon.timeout.connect(self.planning.refresh)
-        # Asked again, the kernel says no: it told Qt already.
+        # The kernel answers no the second time: it has already told Qt.
         self._notifier.activated.connect(lambda *_: self._look_soon())
         self._stand_ins = QFileSystemWatcher(self)
         Task(self._stand_in_files, self._watch_stand_ins, self)
@@ -356,9 +356,9 @@ class Window(QMainWindow):
         Task(lambda: News(lambda: post(self, self._look_soon)), self._listens, self)
 
     def take_unexpected(self, error: BaseException) -> None:
-        """What no step expected, from any thread: kept for a report and told.
+        """An unexpected error, from any thread: stored for a report and shown.
 
-        The window stays, what runs is not concerned.
+        The window stays open, and running work is not affected.
         """
         if isinstance(error, Exception) and not isinstance(error, FascisError):
             error = told_unexpected(error, self.workspace.state)
@@ -370,15 +370,15 @@ class Window(QMainWindow):
         )
 
     def _look_soon(self) -> None:
-        """Looks at the drives in a moment.
+        """Reads the drives in a moment.
 
-        While one change after the other is told, all the same.
+        Even while one change follows the other.
         """
         if not self._soon.isActive():
             self._soon.start()
 
     def _stand_in_files(self) -> list[str]:
-        """In a task: the files by which stand-in drives are described, and their folder."""
+        """In a task: the files that describe stand-in drives, and their folder."""
         drives = self.workspace.drives
         files = [str(s.folder / DESCRIPTION) for s in drives.stand_ins()]
         return [*files, str(drives.stand_in_folder)] if drives.stand_in_folder else files
@@ -388,20 +388,20 @@ class Window(QMainWindow):
             self._stand_ins.addPaths(files)
 
     def _listens(self, news: Any) -> None:
-        """The system's service for drives tells of what the table of mounts does not.
+        """The system's drive service reports what the mount table does not.
 
-        What is plugged in, and goes.
+        Drives that are connected or removed.
         """
         if isinstance(news, News):
             self._news = news
 
     def _drives_seen(self) -> None:
-        """The drives were looked at again: what waited for one goes on."""
+        """The drives were read again: crossings that waited for one resume."""
         there = {
             str(s.drive.mount / DESCRIPTION) for s in self.planning.shelves if s.drive.stand_in
         }
         if gone := there - set(self._stand_ins.files()):
-            # A file that was rewritten is another one for the watcher.
+            # The watcher treats a rewritten file as another one.
             self._stand_ins.addPaths(sorted(gone))
         self.conducting.drives_changed(
             {s.drive.uuid for s in self.planning.shelves if s.drive.connected}
@@ -411,11 +411,11 @@ class Window(QMainWindow):
 
     @property
     def place(self) -> int:
-        """The place that is shown."""
+        """The present view."""
         return self._stack.currentIndex()
 
     def go_to(self, place: int, receipt: str | None = None) -> None:
-        """Shows a place; of the receipts the given one."""
+        """Shows a view; in Receipts, the given one."""
         self._stack.setCurrentIndex(place)
         self._places[0 if place == LOOK else place].setChecked(True)
         self._foot.setText(_FOOT.get(place, ""))
@@ -446,7 +446,7 @@ class Window(QMainWindow):
             self.receipts.list.setFocus()
 
     def _open_strands(self) -> None:
-        """Ctrl+4: the strands of the library that is open, or of the chosen one."""
+        """Ctrl+4: the strands of the open or chosen library."""
         if self.drafting.woven is not None:
             self.go_to(3)
         elif self.shelves.selected is not None and self.shelves.selected.home:
@@ -470,9 +470,9 @@ class Window(QMainWindow):
         self.bench.show()
 
     def _another(self, standing: OnShelf) -> None:
-        """A library that a drive brought along.
+        """A library found on a drive.
 
-        Beside the one of its id that is known here, if there is one.
+        Beside the known one with its id, if there is one.
         """
         there = [s for shelf in self.planning.shelves for s in shelf.standings]
         known = next((s for s in there if s.library == standing.library and s.home), None)
@@ -481,7 +481,7 @@ class Window(QMainWindow):
     def _make_right(
         self, root: Path, moves: list[Moved], folders: list[Path], surveyed: Surveyed
     ) -> None:
-        """Paths that lead to where a drive was: one card for the whole drive, accepted already."""
+        """Paths to a drive's earlier mount point: one card for the drive, accepted already."""
         self.caring.leave()
         self.relinks.open(
             root, Decisions(accepted=frozenset(moves)), folders, surveyed, literal=True
@@ -511,12 +511,12 @@ class Window(QMainWindow):
     # -- looking for libraries ---------------------------------------------------------------------
 
     def look_for_libraries(self) -> None:
-        """Looks at the home and every connected drive."""
+        """Searches the home and every connected drive."""
         self.looking.begin(tr("This machine"))
         self.go_to(LOOK)
 
     def _look_on(self, shelf: Shelf) -> None:
-        """Looks at one drive; of that of the home at the home."""
+        """Searches one drive; for that of the home, only the home."""
         drive = shelf.drive
         home = Path.home()
         folder = home if home.is_relative_to(drive.mount) else drive.mount
@@ -524,23 +524,23 @@ class Window(QMainWindow):
         self.go_to(LOOK)
 
     def _found_added(self, root: Path) -> None:
-        """What was found stands on the shelf, and is chosen."""
+        """Found libraries are on the shelf, and one is chosen."""
         self.planning.was_added(root)
         self.go_to(0)
 
     def _dropped(self, folder: Path) -> None:
-        """A folder, or a document, was dropped on the shelves."""
+        """A folder or document was dropped on the shelves."""
         self.planning.tells = True
         self.looking.take(folder)
 
     def _open_demo(self) -> None:
-        """The demo, in a window of its own: it has a world of its own."""
+        """The demo, in a window of its own with its own files."""
         QProcess.startDetached(sys.executable, ["-P", "-m", "fascis", "demo"])
 
     # -- relinking ---------------------------------------------------------------------------------
 
     def _open_relink(self) -> None:
-        """Ctrl+5: what the library lost that is open, or the chosen one."""
+        """Ctrl+5: the lost files of the open or chosen library."""
         draft, chosen = self.drafting.draft, self.shelves.selected
         root = self.relinks.root
         if draft:
@@ -551,7 +551,7 @@ class Window(QMainWindow):
             self._relink(root)
 
     def _relink(self, root: Path, decisions: Decisions | None = None) -> None:
-        """Opens Relink for a library; what was found and decided of it before is kept."""
+        """Opens Relink for a library; earlier results and decisions are kept."""
         if self.relinks.root != root or decisions is not None or self.relinks.outcome is None:
             self.relinks.open(root, decisions, None, *self.planning.known_of(root))
         self._library.show()
@@ -574,7 +574,7 @@ class Window(QMainWindow):
             self.relinks.look_in(Path(folder))
 
     def _ask_file(self) -> None:
-        """One file is here: the one that is asked about, or the one of that name."""
+        """A given file: the one in question, or the lost one with its name."""
         name, _ = QFileDialog.getOpenFileName(self, tr("Where one of the lost files is now"))
         if name:
             self.relink.take_file(Path(name))
@@ -590,12 +590,12 @@ class Window(QMainWindow):
         self.planning.library_changed(root)
 
     def _plan_with(self, ties: dict[bytes, bytes]) -> None:
-        """Relinked in the copy only: a plan in which it is so."""
+        """Relinked only in the copy: a plan with that."""
         if self.relinks.root is not None and self.planning.plan_with(self.relinks.root, ties):
             self.go_to(3)
 
     def _woven(self, woven: Woven | None) -> None:
-        """The plan was made, or made again, or left."""
+        """The plan was made, made again, or left."""
         self._library.setVisible(woven is not None or self.place == 4)
         if woven is not None:
             self._library_name.setText(elided(woven.surveyed.name, 36))
@@ -641,19 +641,19 @@ class Window(QMainWindow):
         there[(at + 1) % len(there)].setFocus(Qt.FocusReason.TabFocusReason)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Keys that come to the window itself: nothing in it has the focus."""
+        """Keys for the window itself: no widget has the focus."""
         if event is None or not self._keys.pressed(self, event):
             super().keyPressEvent(event)
 
     def _letter(self, letter: str) -> bool:
-        """A letter or numeral, whatever has the focus but a field."""
+        """A letter or number, unless a text field has the focus."""
         if letter == "P":
             self.conducting.pause_or_go_on()
             return True
         return self.place == RELINK_PLACE and self.relink.letter(letter)
 
     def _escape(self) -> bool:
-        """Leaves what is innermost: what is picked up, an open choice, an inner page, a view."""
+        """Closes the innermost: what is picked up, an open choice, an inner page, a view."""
         if self.place == 0 and self.shelves.picked is not None:
             self.shelves.put_back()
             return True
@@ -672,7 +672,7 @@ class Window(QMainWindow):
         return False
 
     def _find(self) -> bool:
-        """Goes to the field of the view that looks for something."""
+        """Goes to the search field of the view."""
         view = self._stack.currentWidget()
         fields: list[QLineEdit] = view.findChildren(QLineEdit) if view is not None else []
         field = next((f for f in fields if f.isVisible()), None)
@@ -686,7 +686,7 @@ class Window(QMainWindow):
     def _load_receipts(self, current: str | None) -> None:
         def read() -> list[dict[str, Any]]:
             arrived = [c.id for c in self.conducting.crossings if c.arrived]
-            # A damaged journal is told of in the list of crossings.
+            # The list of crossings reports damaged journals.
             records = receipts_of(self.conducting.opened.of(id).journal for id in arrived)[0]
             ids = {c.id for c in self.conducting.crossings}
             return records + travelled_receipts(self.workspace, ids)
@@ -790,7 +790,7 @@ class Window(QMainWindow):
         self.conducting.load(found)
 
     def _offer_interrupted(self, going: list[Listed]) -> None:
-        """All that were cut off, in the order in which they go on."""
+        """All interrupted crossings, in the order in which they resume."""
         named = [
             tr(
                 "{name} to {drive} ({done} of {total} verified)",
@@ -830,7 +830,7 @@ class Window(QMainWindow):
     # -- theme and the end -------------------------------------------------------------------------
 
     def set_theme(self, name: str) -> None:
-        """Changes the theme and remembers it."""
+        """Changes the theme and stores it."""
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         theme.apply(application, theme.THEMES[name])
@@ -839,7 +839,7 @@ class Window(QMainWindow):
             widget.update()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """Remembers size and place; a running crossing stops cleanly and is offered next time."""
+        """Stores size and view; a running crossing stops cleanly and is offered next time."""
         self._settings.setValue("geometry", self.saveGeometry())
         if self.manual is not None:
             self.manual.close()
@@ -855,7 +855,7 @@ class Window(QMainWindow):
 
 
 def preferred_theme(workspace: Workspace) -> theme.Theme:
-    """The theme that was set, else the one the system asks for."""
+    """The theme that was set, otherwise the system's."""
     kept = QSettings(str(workspace.config / "window.ini"), QSettings.Format.IniFormat).value(
         "theme"
     )

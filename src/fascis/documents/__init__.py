@@ -1,4 +1,5 @@
-"""Documents: everything that refers to media, one module a kind, one line a kind in the registry.
+"""Documents: everything that refers to media.
 
-Nobody outside knows that a document is text, a database, a link or a sidecar.
+Each kind is one module and one line in the registry. Other code does not know whether a document is
+text, a database, a link or a sidecar.
 """

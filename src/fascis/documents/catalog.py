@@ -1,9 +1,7 @@
 """Photo catalogs, ``.fascat``: SQLite by the schema of docs/formats.md.
 
-Read as untrusted, from a private copy only.
-
-A database is never opened where it lies: opening it, even to read, leaves files beside it or misses
-what is in its journal.
+Treated as untrusted, and read only from a private copy: opening a database where it lies, even for
+reading, leaves files beside it or misses its journal.
 """
 
 from __future__ import annotations
@@ -47,7 +45,7 @@ APPLICATION_ID = 0x46415343  # "FASC"
 VERSION = 1
 JOURNALS = ("", "-wal", "-journal")
 _HEADER = b"SQLite format 3\0"
-# Where the application's id stands in the header (SQLite's file format, 1.3).
+# The offset of the application's id in the header (SQLite's file format, 1.3).
 _AT = 68
 TABLES = {
     "meta": ("key", "value"),
@@ -75,9 +73,9 @@ TABLES = {
     "adjustment": ("photo_id", "xmp"),
     "preview": ("photo_id", "jpeg"),
 }
-# Folder's id → the place it is in from now on, and its path below that.
+# Folder's id → its new top folder, and its path below that.
 Moves = dict[int, tuple[Place, str]]
-# Photo's id → place, path of its folder and file name from now on.
+# Photo's id → its new top folder, path of its folder and file name.
 Photos = dict[int, tuple[Place, str, str]]
 _TRIES = 5
 _READING = {
@@ -94,7 +92,7 @@ _LEADS_OUT = (
     "typeof({0}) <> 'text'"
 )
 
-# What is no name of a file: a path, or the folder above.
+# Not a file name: a path, or the folder above.
 _NO_NAME = (
     "typeof(file_name) <> 'text' OR instr(file_name, '/') OR instr(file_name, char(0)) OR "
     "file_name = '..'"
@@ -110,7 +108,7 @@ _WRONG_VALUES = {
 
 @dataclass(frozen=True, slots=True)
 class Photo:
-    """One photo: where it lies below its place, and what is known of it.
+    """One photo: its path below its top folder, and its known properties.
 
     Size in bytes, time in ns, digest (hex), capture time.
     """
@@ -126,7 +124,7 @@ class Photo:
 
 
 def copy_of(catalog: Path, cache: Path) -> Path:
-    """A private copy of a catalog with its journals, taken while nobody writes; gives where it is.
+    """A private copy of a catalog with its journals, taken while nobody writes; returns its path.
 
     Raises:
         EnvironmentTrouble: it cannot be read, or keeps changing.
@@ -182,7 +180,7 @@ def _looks(catalog: Path) -> list[tuple[int, int, int] | None]:
 class Catalog:
     """A private copy, open for reading.
 
-    Nothing in it is run: no trigger, no view, no function of its own.
+    Nothing in it is executed: no trigger, view or function.
     """
 
     def __init__(self, copy: Path) -> None:
@@ -281,7 +279,7 @@ class Catalog:
 
     def members(self) -> Iterator[tuple[int, list[int], list[str]]]:
         """``(folder's id, ids of its photos, their names)``, folder by folder."""
-        # Half a million rows are put together by the database, not one by one here.
+        # The database combines half a million rows, not this code one by one.
         rows = self._rows(
             "SELECT folder_id, json_group_array(id), json_group_array(file_name) FROM photo "
             "GROUP BY folder_id"
@@ -298,14 +296,14 @@ class Catalog:
         return there
 
     def preview(self, photo: int) -> bytes | None:
-        """The small picture of a photo that the catalog keeps, as JPEG; None where it has none."""
+        """The preview of a photo stored in the catalog, as JPEG; None if there is none."""
         row = self._db.execute(
             "SELECT jpeg FROM preview WHERE photo_id=? AND typeof(jpeg)='blob'", (photo,)
         ).fetchone()
         return bytes(row[0]) if row else None
 
     def name(self) -> str | None:
-        """What it calls itself."""
+        """Its title."""
         row = self._db.execute("SELECT value FROM meta WHERE key = 'name'").fetchone()
         return str(row[0]) if row else None
 
@@ -322,15 +320,15 @@ def move_folders(
     name: str | None = None,
     photos: dict[int, tuple[Place, str, str]] | None = None,
 ) -> None:
-    """In a copy: folders get another place (by a new row where there is none such yet).
+    """In a copy: gives folders another top folder (with a new row if there is none yet).
 
     Nothing else changes.
 
     Args:
-        moves: folder id → the place it is in from now on, and its path below that.
-        name: what the catalog calls itself from now on; None to keep it.
-        photos: photo id → place, path of its folder and file name from now on, for those that go
-            without their folder.
+        moves: folder id → its new top folder, and its path below that.
+        name: the catalog's new title; None to keep it.
+        photos: photo id → new top folder, path of its folder and file name, for photos without
+            their folder.
 
     Raises:
         NotUnderstood: it is no catalog.
@@ -341,7 +339,7 @@ def move_folders(
 
 
 def _moved(copy: Path, moves: Moves, name: str | None, photos: Photos) -> None:
-    """The same in a copy that was read as a catalog already."""
+    """The same in a copy that was already read as a catalog."""
     try:
         _move_folders(copy, moves, name, photos)
     except (sqlite3.Error, UnicodeError) as error:
@@ -408,7 +406,7 @@ def _move_folders(
             )
             if done.rowcount != 1:
                 raise KeyError(photo)
-        # A folder whose last photo went is one no more.
+        # A folder without photos is removed.
         for folder in left:
             db.execute(
                 "DELETE FROM folder WHERE id=? AND id NOT IN (SELECT folder_id FROM photo)",
@@ -422,9 +420,9 @@ def _move_folders(
 
 
 def led_as_wanted(before: Path, after: Path, moves: Moves, photos: Photos) -> bool:
-    """Proves by reading both that every photo and folder is where it is to be, and no other moved.
+    """Proves by reading both that every photo and folder is where it should be, and no other moved.
 
-    Row by row, in the database: not a photo of half a million goes through a program's hands.
+    Row by row in the database: half a million photos do not pass through this code.
 
     Raises:
         NotUnderstood: one of them cannot be read.
@@ -455,7 +453,7 @@ def _led_as_wanted(db: sqlite3.Connection, moves: Moves, photos: Photos) -> bool
         for name in ("old", "main")
     )
     wanted = {id: moves.get(id, where) for id, where in old.items()}
-    # Of photos that went by themselves a folder may be new, and an emptied one may be gone.
+    # For photos moved by themselves a folder may be new, and an empty one may be gone.
     if any(new[id] != wanted[id] for id in new.keys() & wanted.keys()):
         return False
     if not photos and new.keys() != wanted.keys():
@@ -496,18 +494,18 @@ class PhotoCatalog(Works):
         return OpenCatalog(source)
 
     def readings(self, as_written: str) -> list[Target]:
-        """As it is."""
+        """Unchanged."""
         return readings(as_written, Syntax.EXACT)
 
     def spellings(self, target: str) -> Iterator[str]:
-        """As it is."""
+        """Unchanged."""
         yield target
 
 
 class OpenCatalog:
     """A catalog as an open document: its folders first, then its photos.
 
-    It is copied when its content is first asked for.
+    It is copied when its content is first needed.
     """
 
     def __init__(self, source: Source) -> None:
@@ -572,11 +570,11 @@ class OpenCatalog:
         return []
 
     def picture(self, number: int) -> bytes | None:
-        """The small picture of a photo."""
+        """The preview of a photo."""
         return self._catalog.preview(number)
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> Path | None:
-        """Folders and photos in other places; no other row of the catalog changes."""
+        """Changes the paths of folders and photos; no other row of the catalog changes."""
         moves: Moves = {}
         photos: Photos = {}
         for locator, change in self._changes(wanted):
@@ -604,7 +602,7 @@ class OpenCatalog:
         return self._copy
 
     def _changes(self, wanted: Wanted) -> Iterator[tuple[Locator, Change]]:
-        """What is wanted, by what stands there."""
+        """The wanted changes, by the present content."""
         if isinstance(wanted, ByLocator):
             yield from wanted.changes.items()
             return
@@ -618,7 +616,7 @@ def _photo_locator(id: int) -> Locator:
 
 
 def row_of(locator: Locator) -> tuple[str, int]:
-    """The table and the id that a locator of a catalog is."""
+    """The table and the id of a catalog's locator."""
     assert isinstance(locator, tuple)
     table, id = locator
     return table, id

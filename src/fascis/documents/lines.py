@@ -1,4 +1,4 @@
-"""Documents of lines: playlists (M3U8, RFC 8216 for its lines) and edit lists (CMX 3600)."""
+"""Documents made of lines: playlists (M3U8, RFC 8216 for its lines) and edit lists (CMX 3600)."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ _EVENT = re.compile(
 _COMMENT = re.compile(
     rb"\s*\*\s*(FROM CLIP NAME|TO CLIP NAME|SOURCE FILE)\s*:\s*(.*?)\s*$", re.IGNORECASE
 )
-# Black, and "auxiliary": a reel that says nothing.
+# Black, and "auxiliary": reels without a name.
 _BLANK_REELS = frozenset((b"BL", b"AX"))
 
 
 def _lines(stream: BinaryIO) -> Iterator[tuple[int, bytes]]:
-    """Every line that has something in it, and the byte it begins at."""
+    """Every line that is not empty, and its first byte."""
     at, rest = 0, b""
     while chunk := stream.read(_CHUNK):
         if b"\0" in chunk:
@@ -47,11 +47,11 @@ class M3u8(TextKind):
     extensions = frozenset(("m3u8",))
 
     def recognises(self, head: bytes) -> bool:
-        """By the tag that the first line of such a list is, where it has one."""
+        """By the tag in the first line of such a list, if there is one."""
         return head.removeprefix(b"\xef\xbb\xbf").startswith(b"#EXTM3U")
 
     def read(self, stream: BinaryIO) -> Iterator[Reference]:
-        """Every line that is no comment."""
+        """Every line that is not a comment."""
         for at, line in _lines(stream):
             if at == 0 and line.startswith(b"\xef\xbb\xbf"):
                 at, line = 3, line[3:]
@@ -68,7 +68,7 @@ class M3u8(TextKind):
         return text.encode()
 
     def can_be_plain(self, target: str) -> bool:
-        """True for a path that is no comment and reads back as itself."""
+        """True for a path that is not a comment and can be read back unchanged."""
         return can_be_text(target) and not target.startswith("#")
 
 
@@ -83,9 +83,9 @@ class Edl(TextKind):
         return b"\0" not in head and any(_EVENT.match(line) for line in head.splitlines())
 
     def read(self, stream: BinaryIO) -> Iterator[Reference]:
-        """For every event its source file and clip names.
+        """For every event, its source file and clip names.
 
-        Its reel only where nothing else names its media.
+        Its reel only if nothing else names its media.
         """
         reel: Reference | None = None
         events, named = 0, True
@@ -105,7 +105,7 @@ class Edl(TextKind):
             raise NotUnderstood(tr("It contains no event of a CMX 3600 edit list."))
 
     def written(self, change: Change) -> bytes:
-        """The path as it is, or as a URI where it was one."""
+        """The path unchanged, or as a URI if it was one."""
         if change.text is not None:
             return self.literal(change.text)
         return self.literal(as_uri(change.target) if change.as_url else change.target)
@@ -115,7 +115,7 @@ class Edl(TextKind):
         return os.fsencode(text)
 
     def can_be_plain(self, target: str) -> bool:
-        """True for all but what would end the line, or lose a space at its ends."""
+        """True for everything that does not end the line, or lose a space at its ends."""
         return target == target.strip() and not any(c in target for c in "\r\n")
 
 

@@ -1,4 +1,4 @@
-"""Symbolic links: a document of one reference, which stands in a folder and in no file."""
+"""Symbolic links: a document with one reference, which is in a folder and not in a file."""
 
 from __future__ import annotations
 
@@ -25,24 +25,24 @@ class Link(NobodysWork):
     is_file = False
 
     def recognises(self, head: bytes) -> bool:
-        """Never by its content: the kernel says what is a link."""
+        """Never by its content: the kernel knows what is a link."""
         return False
 
     def open(self, source: Source) -> OpenDocument:
-        """Reads what it says."""
+        """Reads its target."""
         return OpenLink(source.link_target())
 
     def readings(self, as_written: str) -> list[Target]:
-        """As it is: a link is no URI, and nothing in it is escaped."""
+        """Unchanged: a link is not a URI, and nothing in it is escaped."""
         return [Target(as_written)]
 
     def spellings(self, target: str) -> Iterator[str]:
-        """As it is."""
+        """Unchanged."""
         yield target
 
 
 class OpenLink:
-    """What a link says."""
+    """The target of a link."""
 
     seen = b""
 
@@ -72,7 +72,7 @@ class OpenLink:
         return None
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | None:
-        """What it says from now on."""
+        """The new target."""
         (reference,) = self.references()
         change = wanted(0, reference)
         return None if change is None else os.fsencode(change.target)

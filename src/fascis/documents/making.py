@@ -1,4 +1,4 @@
-"""Making photo catalogs, and adding folders of photos to them. Photos are read, never written."""
+"""Making photo catalogs, and adding folders of photos to them. Photos are only read."""
 
 from __future__ import annotations
 
@@ -71,9 +71,9 @@ _NUMBERS = frozenset(
 
 @dataclass(slots=True)
 class Added:
-    """What adding a folder did.
+    """The result of adding a folder.
 
-    Photos added, those that were in the catalog already, and names that cannot be written there.
+    Photos added, those already in the catalog, and names that cannot be stored there.
     """
 
     photos: int = 0
@@ -93,7 +93,7 @@ def schema() -> str:
 
 
 def new_catalog(path: Path, name: str) -> None:
-    """Makes an empty catalog where nothing is.
+    """Creates an empty catalog at a free path.
 
     Raises:
         EnvironmentTrouble: something is there already, which is not touched, or the folder may not
@@ -119,11 +119,11 @@ def add_folder(
 ) -> Added:
     """Adds the photos of a folder to a catalog that nobody else has open.
 
-    With those of the folders below it, in one transaction.
+    Includes folders below, in one transaction.
 
     Args:
         catalog: a new one, or a private copy; never one that a program may have open.
-        drive_uuid: of the folder's drive, mounted at ``mount``; None for a drive without.
+        drive_uuid: of the folder's drive, mounted at ``mount``; None for a drive without one.
 
     Raises:
         NotUnderstood: it is no catalog.
@@ -174,7 +174,7 @@ def _add_photos(
     names: list[bytes],
     found: Added,
 ) -> None:
-    """Adds some of a folder's files, those that are photos and can be written into a catalog."""
+    """Adds files of a folder that are photos and can be stored in a catalog."""
     known = {
         n for (n,) in db.execute("SELECT file_name FROM photo WHERE folder_id=?", (folder_id,))
     }
@@ -198,7 +198,7 @@ def _opened(
     sidecar_of: dict[bytes, bytes],
     held: ExitStack,
 ) -> Iterator[tuple[int, int | None]]:
-    """Each photo and its sidecar, open until the next is asked for."""
+    """Each photo and its sidecar, open until the next is requested."""
     for name in names:
         held.close()
         try:
@@ -238,7 +238,7 @@ def _add_photo(
 def _row(
     db: sqlite3.Connection, table: str, columns: tuple[str, ...], values: tuple[object, ...]
 ) -> int:
-    """The id of the row with these values, a new one where there is none."""
+    """The id of the row with these values, created if needed."""
     same = " AND ".join(f"{c} IS ?" for c in columns)
     known = db.execute(f"SELECT id FROM {table} WHERE {same}", values).fetchone()
     if known:
@@ -253,7 +253,7 @@ def _is_picture(name: bytes) -> bool:
 
 
 def _is_text(name: bytes) -> bool:
-    """False for a name that a catalog, which is text, cannot hold."""
+    """False for a name that a catalog, which is text, cannot store."""
     try:
         return bool(name.decode()) or name == b""
     except UnicodeDecodeError:

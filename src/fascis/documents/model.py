@@ -1,9 +1,8 @@
-"""What every kind of document gives: its references, where each stands, and how it is rewritten.
+"""What every kind of document provides: its references, their positions, and rewriting.
 
-A kind recognises its documents by their content; how a name ends is a hint only. An open document
-tells its references as a stream, each with a locator that only its kind understands. Whoever wants
-a reference to lead elsewhere says so reference by reference; what comes out was read again, and
-says what was asked for, and nothing else.
+A kind recognises its documents by their content; the ending of a name is only a hint. An open
+document streams its references, each with a locator that only its kind understands. The caller
+gives each reference a new target; the result was read again, and has exactly these targets.
 """
 
 from __future__ import annotations
@@ -20,22 +19,22 @@ from typing import BinaryIO, Protocol
 from fascis.documents.targets import Syntax, Target
 from fascis.files.errors import FascisError
 
-# Bytes; a document beyond that is not read.
+# Bytes; a larger document is not read.
 LARGEST = 1 << 29
 # Bytes by which a document is recognised.
 HEAD = 1 << 16
 
-# Where a reference stands; only its kind understands it.
+# The position of a reference; only its kind understands it.
 Locator = Hashable
 
 
 class NotUnderstood(FascisError):
     """A document cannot be read; ``str()`` is the sentence.
 
-    What it refers to is not known; nothing was changed.
+    Its references are not known; nothing was changed.
 
     Attributes:
-        at: the byte where it stops making sense, or None.
+        at: the byte at which reading failed, or None.
     """
 
     def __init__(self, sentence: str, at: int | None = None) -> None:
@@ -46,22 +45,22 @@ class NotUnderstood(FascisError):
 class Means(StrEnum):
     """How a reference names its media."""
 
-    PATH = "path"  # by a path or a file URL
+    PATH = "path"  # By a path or a file URL.
     # By a bare name, to be found in the library.
     NAME = "name"
     # By a path below a top folder of a drive.
     BELOW = "below"
-    # A folder below a top folder, in which other references are.
+    # A folder below a top folder, which contains other references.
     FOLDER = "folder"
-    # By a URL that is no file: nothing that could be gathered.
+    # By a URL that is not a file: nothing to gather.
     ELSEWHERE = "elsewhere"
 
 
 class KnownBy(Enum):
-    """What tells that a document is the same and unchanged since it was read."""
+    """How a document is recognised as unchanged since it was read."""
 
     DIGEST = "digest"
-    # Size, time and inode: it is too large, or too lively, to be read for that.
+    # Size, time and inode: it is too large, or changes too often, to be read for that.
     LOOK = "look"
 
 
@@ -89,7 +88,7 @@ class Sequence:
 class Place:
     """A top folder of a document.
 
-    Its path from the drive's root, or absolute where no drive is named.
+    Its path from the drive's root, or absolute if no drive is named.
     """
 
     drive_uuid: str | None
@@ -98,9 +97,9 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Remembered:
-    """What a document remembers of a file: size in bytes, time in ns, digest, capture time.
+    """What a document stores about a file: size in bytes, time in ns, digest, capture time.
 
-    0 and nothing stand for what it does not know.
+    0 and empty mean unknown.
     """
 
     size: int = 0
@@ -114,17 +113,17 @@ NOTHING = Remembered()
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """One mention of media in a document.
+    """One reference to media in a document.
 
     Attributes:
-        locator: what of the document would be replaced, and nothing else.
-        as_written: the target as the document has it, its escapes undone.
+        locator: the part of the document that would be replaced.
+        as_written: the target in the document, without escapes.
         means: how it names its media.
         sequence: the files in the folder that the target names, for a sequence of pictures.
-        place: the top folder from which its path counts, for one below such.
-        within: the locator of the folder that it is in, for one that goes where that goes.
-        number: by which it is known again, where its position in the document is not its number.
-        last: what the document remembers of the file.
+        place: the top folder from which its path counts, if any.
+        within: the locator of its folder, if it moves with that.
+        number: its own number, if that is not its position in the document.
+        last: what the document stores about the file.
     """
 
     locator: Locator
@@ -139,12 +138,12 @@ class Reference:
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """What a reference says from now on.
+    """The new target of a reference.
 
     Attributes:
-        target: the path, relative to the document or absolute; below ``place`` where there is one.
-        text: how it is spelled, to the letter, where that matters.
-        as_url: it is written as a URL, though it could stand as a path.
+        target: the path, relative to the document or absolute; below ``place`` if there is one.
+        text: its exact spelling, where that matters.
+        as_url: it is written as a URL although a path would do.
         place: the top folder from which the path counts, for a reference below such.
     """
 
@@ -160,9 +159,9 @@ Wanted = Callable[[int, Reference], Change | None]
 
 @dataclass(frozen=True, slots=True)
 class Length:
-    """How long a reference's media is by its document, and where its use begins; in seconds.
+    """The length of a reference's media by its document, and where its use begins; in seconds.
 
-    ``rate`` is in frames a second; 0 where the document counts no frames.
+    ``rate`` is in frames a second; 0 if the document counts no frames.
     """
 
     seconds: float
@@ -171,7 +170,7 @@ class Length:
 
 
 class Source(Protocol):
-    """Where a document lies, with what lies beside it. Nothing is ever opened there for writing."""
+    """The location of a document, with the files beside it. Nothing there is opened for writing."""
 
     @property
     def size(self) -> int:
@@ -185,37 +184,37 @@ class Source(Protocol):
         """
 
     def stream(self) -> AbstractContextManager[BinaryIO]:
-        """Its bytes from the first on; may be asked for again.
+        """Its bytes from the first on; can be requested again.
 
         Raises:
             EnvironmentTrouble: it cannot be read.
         """
 
     def look(self) -> bytes:
-        """What tells that it is the same and unchanged; nothing for one that is not there."""
+        """What shows that it is the same and unchanged; empty if it does not exist."""
 
     def private_copy(self) -> Path:
-        """A copy with its journals, for this program alone, which goes with the source.
+        """A copy with its journals for this program alone; it is removed with the source.
 
         Raises:
             EnvironmentTrouble: it cannot be read, or keeps changing.
         """
 
     def private_folder(self) -> Path:
-        """An empty folder for this program alone, which goes with the source."""
+        """An empty folder for this program alone; it is removed with the source."""
 
     def link_target(self) -> bytes:
-        """What a link says."""
+        """The target of a link."""
 
 
 @dataclass(frozen=True, slots=True)
 class Members:
-    """What a document says lies in one of its folders: many files, without an object for each.
+    """The files of one folder in a document: many, without an object for each.
 
     Attributes:
         folder: the folder's own reference.
-        numbers, names: of each file in it the number that a reference to it has, and its name.
-        locator: gives where a reference stands, by its number.
+        numbers, names: for each file, the number of its reference, and its name.
+        locator: returns a reference's locator, by its number.
     """
 
     folder: Reference
@@ -226,12 +225,12 @@ class Members:
 
 @dataclass(frozen=True, slots=True)
 class ByLocator:
-    """What is wanted of a document, by what stands there: nothing else of it changes."""
+    """New targets for a document by locator; all others stay."""
 
     changes: Mapping[Locator, Change]
 
     def __call__(self, _number: int, reference: Reference) -> Change | None:
-        """What one reference is to say."""
+        """The new target of one reference."""
         return self.changes.get(reference.locator)
 
 
@@ -240,38 +239,38 @@ class OpenDocument(AbstractContextManager["OpenDocument"], Protocol):
 
     @property
     def seen(self) -> bytes:
-        """What it was when it was read, by its kind's ``known_by``."""
+        """Its state when it was read, by its kind's ``known_by``."""
 
     def references(self) -> Iterator[Reference]:
-        """All references, in the order of the document; may be asked for again.
+        """All references, in the order of the document; can be requested again.
 
         Raises:
             NotUnderstood: it is damaged, hostile, or of another kind.
         """
 
     def members(self) -> Iterator[Members]:
-        """The same by folder, for kinds that name files below folders and no others.
+        """The same by folder, for kinds that name only files below folders.
 
-        Nothing for all others.
+        Empty for all others.
 
         Raises:
             NotUnderstood: as :meth:`references`.
         """
 
     def lengths(self) -> list[Length | None]:
-        """How long the media of each reference is; empty where the kind tells of none."""
+        """The length of each reference's media; empty if the kind has none."""
 
     def picture(self, number: int) -> bytes | None:
-        """The small picture that it keeps of what a reference leads to, as JPEG."""
+        """The preview of a reference's target stored in it, as JPEG."""
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
-        """The document with some references leading elsewhere, proven by reading it again.
+        """The document with some references changed, proven by reading it again.
 
-        A file is in the source's private folder. None when nothing changes.
+        A file is in the source's private folder. None if nothing changes.
 
         Args:
-            wanted: asked for every reference.
-            title: what the document calls itself from now on, for kinds that have such a thing.
+            wanted: called for every reference.
+            title: the document's new title, for kinds that have one.
 
         Raises:
             NotUnderstood: it cannot be read, before or after; the document is as it was.
@@ -312,7 +311,7 @@ class DocumentKind(Protocol):
     """What a library is called that has such a document."""
 
     def recognises(self, head: bytes) -> bool:
-        """True when the first bytes (at most ``HEAD``) are of such a document and of no other."""
+        """True if the first bytes (at most ``HEAD``) belong to such a document and to no other."""
 
     def open(self, source: Source) -> OpenDocument:
         """Opens a document.
@@ -323,19 +322,19 @@ class DocumentKind(Protocol):
         """
 
     def readings(self, as_written: str) -> list[Target]:
-        """The ways to read a target, the likeliest first; empty when it names no file."""
+        """The ways of reading a target, likeliest first; empty if it names no file."""
 
     def spellings(self, target: str) -> Iterator[str]:
-        """The ways to write a path so that it is read back, the usual one first."""
+        """The ways of writing a path so that it can be read back, the usual one first."""
 
     def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
-        """Of a companion: which of the names in one folder are such, and whom each belongs to."""
+        """For companions: which of the names in one folder are companions, and whose."""
 
 
 def paths(kind: DocumentKind, reference: Reference) -> list[str]:
-    """The paths that a reference may mean, the likeliest first.
+    """The paths that a reference can mean, likeliest first.
 
-    Empty when it names no file by a path.
+    Empty if it names no file by a path.
     """
     if reference.means is not Means.PATH:
         return []
@@ -343,14 +342,14 @@ def paths(kind: DocumentKind, reference: Reference) -> list[str]:
 
 
 def names_of(reference: Reference) -> list[bytes]:
-    """The names within a reference's target: of its frames, or one empty one."""
+    """The names within a reference's target: those of its frames, or one empty one."""
     if reference.sequence is None:
         return [b""]
     return [os.fsencode(name) for name in reference.sequence.names()]
 
 
 class NobodysWork:
-    """What kinds have in common in which nobody works: links, sidecars."""
+    """Common to kinds that nobody edits: links, sidecars."""
 
     journals: tuple[bytes, ...] = ()
     syntax = Syntax.EXACT
@@ -362,12 +361,12 @@ class NobodysWork:
     library = "library"
 
     def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
-        """None: it stands for itself."""
+        """None: it belongs to nothing else."""
         return {}
 
 
 class Works(NobodysWork):
-    """What kinds have in common in which a person works: projects, timelines, catalogs."""
+    """Common to kinds that a person edits: projects, timelines, catalogs."""
 
     syntax = Syntax.TEXT
     works = True

@@ -1,9 +1,9 @@
 """Timelines in OpenTimelineIO JSON (file format specification of OpenTimelineIO).
 
-Read with the standard ``json``; where a target stands is found in the bytes: outside a string, the
-bytes ``"target_url"`` can be a key only. Nothing is ever written back from what ``json`` made of
-it. Of what ``json`` makes, each object is dropped as soon as it is closed, but for the few figures
-that references need: so the document itself is all that its reading takes of memory.
+Read with the standard ``json``. The position of a target is found in the bytes: outside a string,
+the bytes ``"target_url"`` can only be a key. Nothing is written back from the parsed ``json``. Each
+parsed object is dropped when it is closed, except for the few figures that references need, so that
+reading takes little more memory than the document itself.
 """
 
 from __future__ import annotations
@@ -58,7 +58,7 @@ class Otio(TextKind):
     extensions = frozenset(("otio",))
 
     def recognises(self, head: bytes) -> bool:
-        """By the schema that every object of it names."""
+        """By the schema that every object in it names."""
         text = head.removeprefix(codecs.BOM_UTF8).lstrip()
         return text.startswith(b"{") and b'"OTIO_SCHEMA"' in head
 
@@ -80,7 +80,7 @@ class Otio(TextKind):
     def lengths(self, stream: BinaryIO) -> list[Length | None]:
         """From each reference's ``available_range``.
 
-        Where its use begins from the ``source_range`` of its clip.
+        Where its use begins, from the ``source_range`` of its clip.
         """
         return [mention.length for _, mention in _mentions(stream) if mention.text is not None]
 
@@ -90,7 +90,7 @@ class _Mention:
     """One of the keys in an object.
 
     Attributes:
-        text: what it says; None where it is no reference.
+        text: its text; None if it is not a reference.
         available: the ``available_range`` beside it, until its clip is closed.
     """
 
@@ -102,10 +102,10 @@ class _Mention:
 
 @dataclass(frozen=True, slots=True)
 class _Kept:
-    """What is kept of an object that has the keys in it, or below it.
+    """What is kept of an object with these keys in it or below it.
 
-    Of the mentions ``own`` are those of the object itself, ``direct`` those of its members, ``all``
-    every one in the order of the text.
+    Of the mentions, ``own`` are those of the object itself, ``direct`` those of its members,
+    ``all`` every one in the order of the text.
     """
 
     schema: Any
@@ -115,12 +115,12 @@ class _Kept:
 
 
 def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
-    """Every one of the keys whose value is a string, with where that stands."""
+    """Each of the keys with a string as value, and its position."""
     content = stream.read()
     starts, ends = _spans(content)
     try:
-        # A letter of a large text takes one byte, not the four of its widest: of what is needed
-        # the bytes are made letters again. An escape that looks like such a byte forbids it.
+        # A letter of a large text takes one byte, not the four of its widest; only needed parts are
+        # decoded. An escape that looks like such a byte prevents this.
         if len(content) > SMALL and not _BYTE_ESCAPED.search(content):
             _check_utf8(content)
             text, hook = content.decode("latin-1").removeprefix(_MARK), _exactly
@@ -140,7 +140,7 @@ def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
         ) from error
     except RecursionError as error:
         raise NotUnderstood(tr("It is nested too deeply for a timeline.")) from error
-    except ValueError as error:  # a number of thousands of digits
+    except ValueError as error:  # A number with thousands of digits.
         raise NotUnderstood(
             tr("It holds a number that a timeline cannot have ({error}).", error=error)
         ) from error
@@ -156,7 +156,7 @@ def _mentions(stream: BinaryIO) -> Iterator[tuple[tuple[int, int], _Mention]]:
 
 
 def _spans(content: bytes) -> tuple[array[int], array[int]]:
-    """Where the values of the keys begin and end, in order; -1 for a value that is no string."""
+    """The start and end of the keys' values, in order; -1 for a value that is not a string."""
     starts, ends = array("q"), array("q")
     for found in _KEY.finditer(content):
         before = found.start() - 1
@@ -181,7 +181,7 @@ def _twice() -> NotUnderstood:
 
 
 def _check_utf8(content: bytes) -> None:
-    """Raises ``UnicodeDecodeError`` where it is not UTF-8, as decoding it at once would."""
+    """Raises ``UnicodeDecodeError`` if it is not UTF-8, as decoding it at once would."""
     decoder = codecs.getincrementaldecoder("utf-8")()
     at = 0
     with memoryview(content) as view:
@@ -195,7 +195,7 @@ def _check_utf8(content: bytes) -> None:
 
 
 def _closed(pairs: Pairs) -> _Kept | dict[str, Any] | None:
-    """What is kept of an object when its end is read: all that is kept below it, or its figures.
+    """What is kept of an object at its end: everything kept below it, or its figures.
 
     Raises:
         NotUnderstood: the same name stands twice in it, and which one counts is not known.
@@ -233,7 +233,7 @@ def _closed(pairs: Pairs) -> _Kept | dict[str, Any] | None:
 
 
 def _mention(key: str, pairs: Pairs) -> _Mention:
-    """What one of the keys says in its object."""
+    """The value of one of the keys in its object."""
     object = {k: _no_list(v) for k, v in pairs if k in _FIGURES}
     text = object[key]
     if not _is_reference(key, object) or not isinstance(text, str):
@@ -244,7 +244,9 @@ def _mention(key: str, pairs: Pairs) -> _Mention:
 
 
 def _exactly(pairs: Pairs) -> _Kept | dict[str, Any] | None:
-    """The same for a large text, of which letters that are not ASCII are the bytes they were.
+    """The same for a large text, whose non-ASCII letters are still bytes.
+
+    Objects of other formats are not kept.
 
     Of an object that is none of this format's nothing is kept.
     """
@@ -264,12 +266,12 @@ def _as_utf8(raw: re.Match[str]) -> str:
 
 
 def _no_list(value: Any) -> Any:
-    """No figure is a list: what is kept of one is that it was one."""
+    """A figure is never a list: only that it was a list is kept."""
     return [] if isinstance(value, list) else value
 
 
 def _kept_in(value: Any) -> Iterator[_Kept]:
-    """What is kept of a value: of an object itself, of a list what is kept in it."""
+    """What is kept of a value: of an object itself, of a list the kept parts in it."""
     if isinstance(value, _Kept):
         yield value
     elif isinstance(value, list):
@@ -286,7 +288,7 @@ def _is_reference(key: str, object: dict[str, Any]) -> bool:
 
 
 def _length(available: Any, used: Any) -> Length | None:
-    """How long the media is; None where that does not stand there in good figures."""
+    """The length of the media; None if the figures are not usable."""
     try:
         seconds, rate = _seconds(available["duration"]), float(available["duration"]["rate"])
         begins = _seconds(used["start_time"]) - _seconds(available["start_time"]) if used else 0.0

@@ -1,10 +1,9 @@
-"""What a photo says of itself.
+"""Facts stored in a photo.
 
-Dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1).
-
-Of a clip or a sound its dimensions and its length. Read in a child process with limits, for a file
-may come from anybody. The child is handed open files one by one over a socket, never a path; one
-that dies takes the photo it was at with it, and another goes on.
+Dimensions, capture time, rating and keywords, from EXIF (CIPA DC-008) and XMP (ISO 16684-1). For a
+clip or a sound its dimensions and its length. Read in a child process with limits, because a file
+may come from anybody. The child gets open files one by one over a socket, never a path; if it dies,
+the present photo is lost, and another child continues.
 """
 
 from __future__ import annotations
@@ -32,7 +31,7 @@ _MOST_KEYWORDS = 200
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of a photo or clip; None, or nothing, for what it does not say.
+    """Known facts about a photo or clip; None, or empty, if missing.
 
     ``captured_at`` is ISO 8601 without a zone.
     """
@@ -48,17 +47,17 @@ class Facts:
 def facts_of(photos: Iterable[tuple[int, int | None]], clips: bool = False) -> Iterator[Facts]:
     """The facts of each photo, given as handles of the photo and its open sidecar (or None).
 
-    What a sidecar says counts before what the photo says. A photo that cannot be read has no facts.
+    The sidecar counts before the photo. A photo that cannot be read has no facts.
 
     Args:
-        clips: what is no picture may be a clip or a sound.
+        clips: files that are not pictures may be clips or sounds.
     """
     child: _Child | None = None
     try:
         for photo, sidecar in photos:
             child = child or _Child()
             found = child.ask(photo, sidecar, clips)
-            if found is None:  # it died, or thinks for ever
+            if found is None:  # It died, or takes too long.
                 child.close()
                 child = None
             yield found or Facts()
@@ -82,7 +81,7 @@ class _Child:
         self._socket.settimeout(_PATIENCE)
 
     def ask(self, photo: int, sidecar: int | None, clips: bool) -> Facts | None:
-        """The facts, or None when the child does not answer any more."""
+        """The facts, or None if the child does not answer any more."""
         try:
             socket.send_fds(
                 self._socket,
@@ -146,7 +145,7 @@ def _from_picture(photo: int, found: dict[str, Any], packets: list[bytes]) -> No
     with open(photo, "rb", closefd=False) as file, Image.open(file) as image:
         found["width"], found["height"] = image.size
         exif = image.getexif()
-        if exif.get(0x0112) in (5, 6, 7, 8):  # turned by a quarter
+        if exif.get(0x0112) in (5, 6, 7, 8):  # Turned by a quarter.
             found["width"], found["height"] = found["height"], found["width"]
         taken = exif.get_ifd(0x8769).get(0x9003) or exif.get(0x0132)
         found["captured_at"] = _time(str(taken)) if taken else None
@@ -228,7 +227,7 @@ def _from_xmp(packet: bytes, found: dict[str, Any]) -> None:
 
 
 def main(fd: int) -> None:
-    """The child's work: answers for every photo it is handed, until nobody asks any more."""
+    """The child's work: answers for every photo until no more come."""
     resource.setrlimit(resource.RLIMIT_AS, (_MEMORY, _MEMORY))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))

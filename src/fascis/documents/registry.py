@@ -1,6 +1,6 @@
-"""The kinds of documents that are understood.
+"""The known kinds of documents.
 
-What of a library is a document, a sidecar or a database's journal is told here and nowhere else.
+Only this module decides what in a library is a document, a sidecar or a database's journal.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ _JOURNALS: list[bytes] = []
 
 
 def register(kind: DocumentKind) -> None:
-    """From now on documents of this kind are known everywhere.
+    """Makes a kind of document known everywhere.
 
     Raises:
         ValueError: another kind has one of its endings.
@@ -43,19 +43,19 @@ def kinds() -> tuple[DocumentKind, ...]:
 
 
 def endings() -> list[bytes]:
-    """How names of documents end in which somebody works: in lower case and without the dot."""
+    """The endings of documents that a person edits: in lower case and without the dot."""
     return [ending for ending, kind in _BY_EXTENSION.items() if kind.works]
 
 
 def companion_endings() -> list[bytes]:
-    """How names of sidecars end: in lower case and without the dot."""
+    """The endings of sidecars: in lower case and without the dot."""
     return [ending for ending, kind in _BY_EXTENSION.items() if kind.companion]
 
 
 def kind_named(name: bytes) -> DocumentKind | None:
-    """The kind whose documents a person works in and whose names end so; or None.
+    """The kind, edited by a person, whose names have this ending; or None.
 
-    A hint: what a document is says its content, see :func:`kind_of`.
+    A hint: the content decides, see :func:`kind_of`.
     """
     _, dot, extension = name.rpartition(b".")
     kind = _BY_EXTENSION.get(extension.lower()) if dot else None
@@ -63,7 +63,7 @@ def kind_named(name: bytes) -> DocumentKind | None:
 
 
 def kind_of(name: bytes, head: bytes) -> DocumentKind | None:
-    """What a document is: by its content, else by how its name ends; None for anything else.
+    """The kind of a document: by its content, otherwise by its ending; None for anything else.
 
     Args:
         head: its first bytes, at most ``HEAD``.
@@ -73,22 +73,22 @@ def kind_of(name: bytes, head: bytes) -> DocumentKind | None:
         return named
     found = next((kind for kind in _KINDS if kind.recognises(head)), named)
     if named is not None and isinstance(found, (LearnedText, LearnedDatabase)):
-        # What is called like a document of a known make is never read by a reading.
+        # A document named like a known kind is never read by a learned reading.
         return named
     return found
 
 
 def is_companion(name: bytes) -> bool:
-    """True for the name, or path, of what belongs to the files beside it: a sidecar."""
+    """True for the name, or path, of a file that belongs to the files beside it: a sidecar."""
     stem, dot, extension = name.rpartition(b"/")[2].rpartition(b".")
     kind = _BY_EXTENSION.get(extension.lower()) if dot and stem else None
     return kind is not None and kind.companion
 
 
 def companions(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
-    """The sidecars among the names in one folder, and whom each belongs to; nobody, for an orphan.
+    """The sidecars among the names in one folder, and whose each is; nobody's for an orphan.
 
-    A photo and a clip of the same name, or a raw picture beside its developed one, may share one.
+    A photo and a clip of the same name, or a raw picture beside its developed one, can share one.
     """
     there = list(names)
     found: dict[bytes, list[bytes]] = {}
@@ -99,7 +99,7 @@ def companions(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
 
 
 def database_of(name: bytes) -> bytes | None:
-    """The database that a journal file beside it belongs to, by its name.
+    """The database to which a journal beside it belongs, by its name.
 
     None for any other file.
     """
@@ -108,7 +108,7 @@ def database_of(name: bytes) -> bytes | None:
 
 
 def journals() -> tuple[bytes, ...]:
-    """How journals end that lie beside a database and are part of it."""
+    """The endings of journals that lie beside a database and are part of it."""
     return tuple(_JOURNALS)
 
 

@@ -1,9 +1,7 @@
 """Sidecars, ``.xmp`` (XMP, ISO 16684-1).
 
-Which photo or clip of its folder each belongs to, by name.
-
-Two ways of naming are in use: ``a.ext.xmp`` belongs to ``a.ext``; ``a.xmp`` to what is called ``a``
-with another extension.
+Which photo or clip of its folder each belongs to, by name. Two ways of naming are in use:
+``a.ext.xmp`` belongs to ``a.ext``; ``a.xmp`` to a file named ``a`` with another extension.
 """
 
 from __future__ import annotations
@@ -21,7 +19,7 @@ _END = b".xmp"
 class Sidecar(NobodysWork):
     """A sidecar refers to the files of its name beside it, and to nothing else.
 
-    It is never rewritten: it goes where they go, under their name.
+    It is never rewritten: it moves with them, under their name.
     """
 
     name = "sidecar"
@@ -29,31 +27,31 @@ class Sidecar(NobodysWork):
     companion = True
 
     def recognises(self, head: bytes) -> bool:
-        """Never: by its name alone it belongs to something."""
+        """Never: only its name shows what it belongs to."""
         return False
 
     def open(self, source: Source) -> OpenDocument:
-        """It is not read for what it refers to."""
+        """It is not read for references."""
         raise NotUnderstood(tr("A sidecar refers to what lies beside it, by its name."))
 
     def readings(self, as_written: str) -> list[Target]:
-        """None: no path stands in it."""
+        """None: it contains no path."""
         return []
 
     def spellings(self, target: str) -> Iterator[str]:
-        """None: no path stands in it."""
+        """None: it contains no path."""
         return iter(())
 
     def owners(self, names: Collection[bytes]) -> dict[bytes, list[bytes]]:
-        """The sidecars among the names in one folder, and whom each belongs to."""
+        """The sidecars among the names in one folder, and whose each is."""
         return owners(names)
 
 
 def owners(names: Iterable[bytes]) -> dict[bytes, list[bytes]]:
-    """The sidecars among the names in one folder, and whom each belongs to; nobody, for an orphan.
+    """The sidecars among the names in one folder, and whose each is; nobody's for an orphan.
 
     A photo and a clip of the same name, or a raw picture beside its developed one, share ``a.xmp``.
-    Case and the form of accents do not count, where no name is exactly so.
+    Case and the form of accents do not count, unless a name matches exactly.
     """
     all_names = list(names)
     exact = set(all_names)

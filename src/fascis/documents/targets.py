@@ -1,4 +1,4 @@
-"""What a target means: file URLs, paths, paths of other operating systems (RFC 3986, RFC 8089)."""
+"""The meaning of a target: file URLs and paths, also of other systems (RFC 3986, RFC 8089)."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _DRIVE_LETTER = re.compile(r"/?[A-Za-z]:[\\/]")
 class Syntax(StrEnum):
     """How the targets of a kind of document are written."""
 
-    # A path may stand as it is, or as a URI.
+    # A path as it is, or a URI.
     TEXT = "text"
     # By its standard a URI reference.
     URI = "uri"
@@ -28,12 +28,12 @@ class Syntax(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """One way to read a target.
+    """One way of reading a target.
 
     Attributes:
-        path: as this machine writes paths; names that are not UTF-8 are kept (surrogates).
-        foreign: it was written on another operating system; ``path`` is then only good for its last
-            parts.
+        path: as on this machine; names that are not UTF-8 are kept (surrogates).
+        foreign: written on another operating system; only the last parts of ``path`` are usable
+            then.
     """
 
     path: str
@@ -41,12 +41,12 @@ class Target:
 
     @property
     def absolute(self) -> bool:
-        """True when it does not depend on where the document lies."""
+        """True if it does not depend on the document's folder."""
         return self.path.startswith("/")
 
 
 def readings(as_written: str, syntax: Syntax = Syntax.TEXT) -> list[Target]:
-    """The ways to read a target, the likeliest first; empty when it names no file.
+    """The ways of reading a target, likeliest first; empty if it names no file.
 
     Args:
         syntax: a text is tried as written, then percent-decoded.
@@ -72,7 +72,7 @@ def readings(as_written: str, syntax: Syntax = Syntax.TEXT) -> list[Target]:
 
 
 def _is_encodable(text: str) -> bool:
-    """False for half of a surrogate pair, which no name can hold."""
+    """False for half of a surrogate pair, which no name can contain."""
     try:
         os.fsencode(text)
     except UnicodeEncodeError:
@@ -86,7 +86,9 @@ def _file_url(rest: str) -> list[Target]:
         host, slash, after = rest[2:].partition("/")
         path = slash + after
         if host.lower() not in ("", "localhost"):
-            return [Target(f"//{host}{_decoded(path)}", foreign=True)]  # a share of another machine
+            return [
+                Target(f"//{host}{_decoded(path)}", foreign=True)
+            ]  # A share of another machine.
     path = _decoded(path.partition("?")[0].partition("#")[0])
     if not path or "\0" in path:
         return []
@@ -96,14 +98,14 @@ def _file_url(rest: str) -> list[Target]:
 
 
 def _decoded(text: str) -> str:
-    """Percent-decoded; what is not UTF-8 then is kept as the bytes that it is."""
+    """Percent-decoded; bytes that are not UTF-8 are kept."""
     if "%" not in text:
         return text
     return os.fsdecode(unquote_to_bytes(os.fsencode(text)))
 
 
 def is_elsewhere(as_written: str) -> bool:
-    """True for a URL that is no file."""
+    """True for a URL that is not a file."""
     return (
         as_written[:5].lower() != "file:"
         and bool(_SCHEME.match(as_written))
@@ -112,15 +114,15 @@ def is_elsewhere(as_written: str) -> bool:
 
 
 def as_uri(path: str) -> str:
-    """A path as a URI reference: relative, or a file URL when it is absolute."""
+    """A path as a URI reference: relative, or a file URL if it is absolute."""
     quoted = quote(os.fsencode(path), safe="/!$&'()*+,;=@~")
     return "file://" + quoted if path.startswith("/") else quoted
 
 
 def can_be_text(path: str) -> bool:
-    """True when a path can stand in a text as it is.
+    """True if a path can be written in a text as it is.
 
-    UTF-8 without control characters, and not taken for something else.
+    UTF-8 without control characters, and with no other meaning.
     """
     try:
         path.encode()
@@ -131,12 +133,11 @@ def can_be_text(path: str) -> bool:
 
 
 def spellings(path: str) -> Iterator[str]:
-    """Ways to spell a path as a URI reference, which all decode to it.
+    """Ways of writing a path as a URI reference, which all decode to it.
 
-    As usual, then with one more letter encoded.
-
-    Of two names of which one is the other percent-encoded, a spelling that is nobody's name means
-    the same to those who decode it first and to those who take it as it is written first.
+    The usual one, then with one more letter encoded. If one of two names is the other one
+    percent-encoded, a spelling that is nobody's name means the same to programs that decode it
+    first and to those that take it literally.
     """
     usual = as_uri(path)
     yield usual

@@ -1,8 +1,8 @@
-"""Documents of text: every target stands at a span of bytes, which is what is replaced.
+"""Text documents: every target is a span of bytes, which is replaced.
 
-A small document is kept in memory while it is open. A large one is read as a stream, as often as it
-is gone through, and its new content is written to a file: what it takes of memory does not grow
-with it, but for kinds that can only be read whole. References are kept where they are not too many.
+A small document is kept in memory while it is open. A large one is read as a stream each time, and
+its new content is written to a file: its memory does not grow with its size, except for kinds that
+must be read as a whole. References are kept if they are not too many.
 """
 
 from __future__ import annotations
@@ -33,9 +33,9 @@ from fascis.documents.model import (
 from fascis.documents.targets import Target, as_uri, readings, spellings
 from fascis.words.speech import tr
 
-# Bytes; what is no larger is kept in memory while it is open.
+# Bytes; a document up to this size is kept in memory while it is open.
 SMALL = 64 << 20
-_MOST_KEPT = 100_000  # references
+_MOST_KEPT = 100_000  # References.
 _CHUNK = 1 << 20
 
 Span = tuple[int, int]
@@ -49,7 +49,7 @@ class TextKind(Works, ABC):
 
     @abstractmethod
     def recognises(self, head: bytes) -> bool:
-        """True when the first bytes are of such a document and of no other."""
+        """True if the first bytes belong to such a document and to no other."""
 
     @abstractmethod
     def read(self, stream: BinaryIO) -> Iterator[Reference]:
@@ -61,35 +61,35 @@ class TextKind(Works, ABC):
 
     @abstractmethod
     def literal(self, text: str) -> bytes:
-        """A target's text exactly so, as it stands in a document of this kind."""
+        """The exact text of a target in a document of this kind."""
 
     @abstractmethod
     def can_be_plain(self, target: str) -> bool:
-        """True when a path can stand in a document of this kind as it is, not as a URI."""
+        """True if a path can be written in a document of this kind directly, not as a URI."""
 
     def written(self, change: Change) -> bytes:
-        """What a reference says from now on, with all that its locator spans."""
+        """The new text of a reference, with everything that its locator spans."""
         if change.text is not None:
             return self.literal(change.text)
         plain = not change.as_url and self.can_be_plain(change.target)
         return self.literal(change.target if plain else as_uri(change.target))
 
     def lengths(self, stream: BinaryIO) -> list[Length | None]:
-        """What :meth:`read` gives, in its order, as lengths: here none is told."""
+        """The lengths from :meth:`read`, in its order; here none."""
         return []
 
     def readings(self, as_written: str) -> list[Target]:
-        """The ways to read a target, by the kind's syntax."""
+        """The ways of reading a target, by the kind's syntax."""
         return readings(as_written, self.syntax)
 
     def spellings(self, target: str) -> Iterator[str]:
-        """As it is where it can stand so, then as a URI reference."""
+        """Unchanged if possible, then as a URI reference."""
         if self.can_be_plain(target):
             yield target
         yield from spellings(target)
 
     def open(self, source: Source) -> OpenDocument:
-        """Opens a document; it is read when it is asked for its references."""
+        """Opens a document; it is read when its references are requested."""
         if source.size > LARGEST:
             raise NotUnderstood(
                 tr("It is {size} bytes long, too large for a document.", size=source.size)
@@ -124,7 +124,7 @@ class TextDocument:
         return self._remembering() if self._known is None else iter(self._known)
 
     def _remembering(self) -> Iterator[Reference]:
-        """All references as they are read; known from then on, where they are not too many."""
+        """All references as they are read; kept afterwards if they are not too many."""
         kept: list[Reference] = []
         for count, reference in enumerate(self._read()):
             if count < _MOST_KEPT:
@@ -149,16 +149,16 @@ class TextDocument:
         return iter(())
 
     def lengths(self) -> list[Length | None]:
-        """How long the media of each reference is."""
+        """The length of each reference's media."""
         with self._source.stream() as stream:
             return self._kind.lengths(stream)
 
     def picture(self, number: int) -> bytes | None:
-        """None is kept."""
+        """None is stored."""
         return None
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
-        """The document with some targets replaced, and every other byte as it was."""
+        """The document with some targets replaced and every other byte unchanged."""
         changes: dict[int, str] = {}
         small = self._source.size <= SMALL
         path = None if small else self._source.private_folder() / "anew"
@@ -171,7 +171,7 @@ class TextDocument:
             return out.getvalue() if isinstance(out, io.BytesIO) else path
 
     def _write(self, wanted: Wanted, out: BinaryIO, changes: dict[int, str]) -> None:
-        """Writes the document again; notes the new targets by number.
+        """Writes the document again; records the new targets by number.
 
         Raises:
             ValueError: two references overlap, or one of those that change is no path.
@@ -193,7 +193,7 @@ class TextDocument:
                 for part in _parts(old, start - at):
                     out.write(part)
                 for _ in _parts(old, end - start):
-                    pass  # what is replaced
+                    pass  # The replaced text.
                 out.write(self._kind.written(change))
                 changes[number] = change.target
                 at = end
@@ -203,7 +203,7 @@ class TextDocument:
             raise NotUnderstood(tr("It changed while it was read."))
 
     def _prove(self, changes: dict[int, str], out: BinaryIO) -> None:
-        """Reads what was written: the same references, with the new targets where asked for."""
+        """Reads the written document: the same references, with the new targets."""
         both = zip_longest(self.references(), self._kind.read(out))
         for number, (before, after) in enumerate(both):
             if before is None or after is None:
@@ -222,7 +222,7 @@ class TextDocument:
 
 
 def span_of(reference: Reference) -> Span:
-    """Where the target of a text document stands, in bytes from its beginning."""
+    """The position of a target in a text document, in bytes from its start."""
     assert isinstance(reference.locator, tuple)
     start, end = reference.locator
     return start, end
@@ -243,7 +243,7 @@ def _parts(stream: BinaryIO, count: int) -> Iterator[bytes]:
 
 
 class _Hashed(io.RawIOBase):
-    """A stream whose bytes are counted into a digest as they are read."""
+    """A stream whose bytes are added to a digest as they are read."""
 
     def __init__(self, stream: BinaryIO) -> None:
         self._stream, self._hasher = stream, blake3()
@@ -260,11 +260,11 @@ class _Hashed(io.RawIOBase):
         return len(part)
 
     def readall(self) -> bytes:
-        """All that is left, without a second copy of it."""
+        """The rest, without a second copy of it."""
         content = self._stream.read()
         self._hasher.update(content)
         return content
 
     def digest(self) -> bytes:
-        """Of what was read."""
+        """The digest of everything read."""
         return self._hasher.digest()

@@ -1,14 +1,14 @@
 """Playlists in XSPF (xspf.org, version 1): the ``location`` of every track is a URI.
 
-Read with expat, which tells where in the bytes an element begins and ends. A document type
-declaration is refused: no playlist has one, and entities come with it.
+Read with expat, which knows at which byte an element starts and ends. A document type declaration
+is refused: playlists do not need it, and it can define entities.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-# xml.sax would bring a network client with it.
+# xml.sax would import a network client.
 from html import escape
 from typing import BinaryIO
 from xml.parsers import expat
@@ -89,30 +89,30 @@ def _declared(_version: str, encoding: str | None, _standalone: int) -> None:
 
 
 class _Reading:
-    """Collects locations while expat goes through the document."""
+    """Collects locations while expat parses the document."""
 
     def __init__(self) -> None:
         self._text: list[str] = []
         self._references: list[Reference] = []
         self._path: list[str] = []
         self._begin = -1
-        # Of the document what may still be looked at: from the element that was met last.
+        # The bytes that may still be needed: from the last element on.
         self._kept, self._first, self._last = bytearray(), 0, 0
 
     def feed(self, chunk: bytes) -> None:
-        """The next bytes of the document, which are parsed after this."""
+        """The next bytes of the document; they are parsed afterwards."""
         needed = self._last if self._begin < 0 else min(self._begin, self._last)
         del self._kept[: needed - self._first]
         self._kept += chunk
         self._first = needed
 
     def add_text(self, text: str) -> None:
-        """Text in an element, which counts in a location only."""
+        """Text in an element; only that of a location counts."""
         if self._begin >= 0:
             self._text.append(text)
 
     def taken(self) -> list[Reference]:
-        """The references that were found since this was asked last."""
+        """The references found since the last call."""
         found, self._references = self._references, []
         return found
 
@@ -120,7 +120,7 @@ class _Reading:
         return bytes(self._kept[start - self._first : end - self._first])
 
     def start(self, name: str, at: int) -> None:
-        """An element begins at a byte."""
+        """An element starts at a byte."""
         if not self._path and name != f"{_NAMESPACE} playlist":
             raise NotUnderstood(tr("It is XML, but not a playlist of the XSPF namespace."), at)
         if len(self._path) > _DEEPEST:
@@ -154,9 +154,9 @@ class _Reading:
 
 
 def _tag_end(content: bytearray, at: int) -> int:
-    """Where the content of the element begins whose tag begins at ``at``.
+    """The start of an element's content, if its tag starts at ``at``.
 
-    An attribute may hold a ``>``.
+    An attribute can contain a ``>``.
     """
     quote = 0
     for i in range(at, len(content)):

@@ -1,1 +1,1 @@
-"""Connected drives, their file-system rules, space and stand-ins. Knows nothing of libraries."""
+"""Connected drives, their file-system rules, space and stand-ins. Independent of libraries."""

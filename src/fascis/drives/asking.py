@@ -1,10 +1,8 @@
-"""Asking a drive itself what it can hold.
+"""Testing what a drive can store.
 
-Small probe files in a folder of our own, which goes again.
-
-Options of a mount and drivers change what a file system takes (vfat(5) charsets, case folding, what
-a server allows); so before anything is copied the drive is asked. Never a drive that is full or can
-only be read, and never by a dry run.
+Small files in a folder of our own, which is removed again. Mount options and drivers change what a
+file system accepts (vfat(5) charsets, case folding, what a server allows); therefore the drive is
+tested before anything is copied. Never a drive that is full or read-only, and never in a dry run.
 """
 
 from __future__ import annotations
@@ -19,23 +17,21 @@ from fascis.drives.rules import LAST_CODE, RESERVED, TRAILING, Answers, Fold
 from fascis.files.disk.medium import Medium, remove_own
 from fascis.files.names import join
 
-# Bytes; a drive with less is not asked.
+# Bytes; a drive with less is not tested.
 LEAST_FREE = 4 << 20
 _LEFT_FREE = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENODEV, errno.EROFS)
 _STEPS_NS = (1, 100, 1000, 10**6, 10**7, 10**9, 2 * 10**9)
-# a fish, a heron in Chinese, and n with a tilde: the character sets of mounts end between them
+# A fish, a heron in Chinese, and n with a tilde: beyond these the character sets of mounts end.
 _LETTERS = "\U0001f41f\u9dfa\u00f1"
 # In ns: odd in every unit that is in use.
 _TIME = 1_700_000_001_123_456_789
 
 
 def ask(medium: Medium) -> Answers | None:
-    """Asks the drive that an open folder is on.
+    """Tests the drive of an open folder.
 
-    None when it may not be written, has no room, or fails meanwhile.
-
-    What is made is removed again; what stays if the program ends in the middle is cleared by the
-    next that asks there.
+    None if it cannot be written, has no room, or fails meanwhile. Everything made is removed again;
+    if the program ends before, the next test there removes it.
     """
     try:
         if medium.space()[1] < LEAST_FREE:
@@ -47,13 +43,13 @@ def ask(medium: Medium) -> Answers | None:
 
 
 class _Probe:
-    """Probe files in one folder."""
+    """Test files in one folder."""
 
     def __init__(self, medium: Medium, folder: bytes) -> None:
         self._medium, self._folder = medium, folder
 
     def answers(self) -> Answers:
-        """Tries everything."""
+        """Tests everything."""
         reserved = frozenset(c for c in RESERVED if not self._takes(f"a{c}b".encode()))
         largest = next((ord(c) for c in _LETTERS if self._takes(c.encode())), 0x7F)
         largest = {ord(_LETTERS[0]): LAST_CODE, ord(_LETTERS[1]): 0xFFFF}.get(largest, largest)
@@ -74,7 +70,7 @@ class _Probe:
     def _make(self, name: bytes) -> bool:
         """Creates an empty file.
 
-        False when the drive refuses that name, or has one that it takes for the same.
+        False if the drive refuses the name, or treats an existing one as equal.
 
         Raises:
             OSError: what failed has nothing to do with the name.
@@ -88,7 +84,7 @@ class _Probe:
         return True
 
     def _takes(self, name: bytes) -> bool:
-        """True when a name can be made and is then there as it was written."""
+        """True if a name can be created and is then returned unchanged."""
         if not self._make(name):
             return False
         try:
@@ -97,9 +93,9 @@ class _Probe:
             self._remove(name)
 
     def _folds(self, largest: int) -> Fold:
-        """Which names are one.
+        """Which names are equal.
 
-        Those that cannot be made beside each other, or are not both there then.
+        Those that cannot both be created, or do not both exist afterwards.
         """
         if self._both(b"Case", b"cASE"):
             return Fold.NONE
@@ -109,7 +105,7 @@ class _Probe:
         return Fold.UPPER if accents else Fold.FULL
 
     def _both(self, one: bytes, other: bytes) -> bool:
-        """True when two names can be made beside each other, and both are there then."""
+        """True if two names can both be created, and both exist afterwards."""
         return (
             self._make(one)
             and self._make(other)
@@ -136,7 +132,7 @@ class _Probe:
         for mode in (0o640, 0o700):
             file = self._medium.create(join(self._folder, b"mode"))
             try:
-                # Refused, or not known to the driver at all.
+                # Refused, or unknown to the driver.
                 with suppress(OSError):
                     os.fchmod(file.handle, mode)
                 with_modes.append(file.status().st_mode & 0o777 == mode)

@@ -1,4 +1,4 @@
-"""Which drives there are, and which drive a folder is on."""
+"""The connected drives, and the drive of a folder."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from fascis.files.names import shown
 from fascis.words.speech import tr
 
 _SYSTEM_MOUNTS = frozenset(("/", "/usr", "/var", "/boot", "/home"))
-# Where systems keep files in memory for themselves.
+# Where systems keep their own files in memory.
 _TEMPORARY = ("/tmp", "/dev", "/run", "/sys", "/var")
 _PSEUDO = frozenset(
     (
@@ -64,14 +64,14 @@ _HIDDEN = ("/proc", "/sys", "/dev", "/run", "/boot", "/snap", "/var/lib/docker")
 
 
 class Drives:
-    """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None for none).
+    """The drives of this machine, and the stand-ins in ``stand_ins`` (a folder, or None).
 
-    With ``real`` False only the stand-ins are listed, as the demo wants it. ``step`` is called
-    before everything a stand-in drive does.
+    If ``real`` is False, only the stand-ins are listed, for the demo. ``step`` is called before
+    everything a stand-in drive does.
 
     Attributes:
-        known_hardware: gives UUID → hardware of the drives that are known from before; asked only
-            where two share a UUID.
+        known_hardware: returns UUID → hardware of known drives; called only if two drives share a
+            UUID.
     """
 
     def __init__(
@@ -88,11 +88,11 @@ class Drives:
 
     @property
     def stand_in_folder(self) -> Path | None:
-        """The folder of the stand-in drives, where there are any."""
+        """The folder of the stand-in drives, if there are any."""
         return self._folder if self._folder is not None and self._folder.is_dir() else None
 
     def stand_ins(self) -> list[StandIn]:
-        """The stand-in drives, with what their descriptions say now."""
+        """The stand-in drives, by their present descriptions."""
         self.damaged = []
         if self._folder is None or not self._folder.is_dir():
             return []
@@ -123,10 +123,10 @@ class Drives:
         return None
 
     def connected(self) -> list[Drive]:
-        """All drives that are plugged in and hold a person's files, and all stand-ins.
+        """All connected drives with a person's files, and all stand-ins.
 
-        Those that are not mounted, or do not answer, are there with ``connected`` False. Two with
-        one UUID are told apart.
+        Drives that are not mounted, or do not answer, have ``connected`` False. Two with one UUID
+        are distinguished.
         """
         stand_ins = self._told_apart([self._remembered(s.drive()) for s in self.stand_ins()])
         if not self._real:
@@ -138,7 +138,7 @@ class Drives:
                 drive = self._remembered(_drive(mount, blocks))
                 at = drive.uuid, drive.device
                 if not (drive.connected or drive.silent):
-                    # No folder: a single file can be mounted over another.
+                    # Not a folder: a single file can be mounted over another.
                     continue
                 if at not in found or len(str(drive.mount)) < len(str(found[at].mount)):
                     found[at] = drive
@@ -146,9 +146,9 @@ class Drives:
         return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
 
     def _told_apart(self, drives: list[Drive]) -> list[Drive]:
-        """Gives drives that share a UUID one each.
+        """Gives each of several drives that share a UUID its own.
 
-        The one that is known from before keeps it, the others get more to it.
+        The known one keeps it, the others get a longer one.
         """
         there = [d for d in drives if d.has_uuid and (d.connected or not d.stand_in)]
         plugged = Counter(uuid for uuid, _ in {(d.uuid, d.hardware or d.device) for d in there})
@@ -157,12 +157,12 @@ class Drives:
         return [_apart(d, known.get(d.uuid, "")) if plugged[d.uuid] > 1 else d for d in drives]
 
     def _remembered(self, drive: Drive) -> Drive:
-        """With what it said when it was asked, as long as it stays mounted as it is."""
+        """With its test results, as long as it stays mounted in the same way."""
         answers = self._asked.get(_mounting(drive))
         return drive.with_answers(answers) if answers else drive
 
     def at(self, path: Path) -> Drive:
-        """The drive that an existing folder or file is on.
+        """The drive of an existing folder or file.
 
         Raises:
             EnvironmentTrouble: nothing is there, it does not answer, or it may not be opened.
@@ -187,7 +187,7 @@ class Drives:
             os.close(fd)
 
     def of_handle(self, fd: int) -> Drive:
-        """The drive that an open folder of a mounted file system is on."""
+        """The drive of an open folder on a mounted file system."""
         wanted = mount_id_of(fd)
         for mount in read_mounts():
             if mount.id == wanted:
@@ -205,7 +205,7 @@ class Drives:
         raise told(OSError(19, tr("it is not mounted")), tr("find the drive of an open folder"))
 
     def check_answers(self, path: Path) -> None:
-        """Makes sure that whoever looks at a path will not wait for ever.
+        """Makes sure that accessing a path will not block for ever.
 
         Raises:
             DriveGone: it lies on a drive that does not answer.
@@ -223,7 +223,7 @@ class Drives:
                 ) from error
 
     def open(self, path: Path) -> Medium:
-        """A medium on an existing folder: the stand-in's where it lies on one.
+        """A medium on an existing folder: that of a stand-in if the folder lies on one.
 
         Raises:
             EnvironmentTrouble: it is not there, not a folder, does not answer, or may not be
@@ -244,10 +244,10 @@ class Drives:
         return medium
 
     def asked(self, drive: Drive, folder: Path) -> Drive:
-        """The drive with what it says itself of what it can hold, see :mod:`fascis.drives.asking`.
+        """The drive with its test results, see :mod:`fascis.drives.asking`.
 
-        Writes probe files into ``folder``, an existing folder of the drive, and removes them.
-        Unchanged where it cannot be asked.
+        Writes small files into ``folder``, an existing folder of the drive, and removes them.
+        Unchanged if it cannot be tested.
         """
         if drive.read_only or not drive.connected:
             return drive
@@ -263,12 +263,12 @@ class Drives:
         return drive.with_answers(answers)
 
     def same_disk(self, one: Drive, other: Drive) -> bool:
-        """True when both lie on one physical disk."""
+        """True if both are on one physical disk."""
         return bool(one.disk) and one.disk == other.disk
 
 
 def _flushing(fd: int) -> tuple[Device | None, bool]:
-    """What it takes to flush the file system of an open folder.
+    """What is needed to flush the file system of an open folder.
 
     Its device too, or each file by itself.
     """
@@ -287,7 +287,7 @@ def _flushing(fd: int) -> tuple[Device | None, bool]:
 
 
 def _is_drive(mount: Mount) -> bool:
-    """True for what a library can be taken to: all but what the system mounts for itself."""
+    """True for a possible destination: everything except the system's own mounts."""
     if mount.source.startswith("/dev/") or mount.filesystem in NETWORK or mount.where == "/":
         return True
     if mount.filesystem == "tmpfs":
@@ -304,7 +304,7 @@ def _hidden(mount: Mount) -> bool:
 def _block_of(mount: Mount, blocks: dict[str, Block]) -> Block | None:
     if mount.device in blocks and not mount.device.startswith("0:"):
         return blocks[mount.device]
-    try:  # btrfs and FUSE have a device number of their own; their source is the block device
+    try:  # btrfs and FUSE have their own device numbers; their source is the block device.
         number = os.stat(mount.source).st_rdev
     except OSError:
         return None
@@ -323,7 +323,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     root, called = mount.where == "/", Path(mount.where).name
     label = (block.label if block else None) or (tr("This machine") if root else called)
-    # What it is known by is the same in every language.
+    # Its identity is the same in every language.
     known = (block.label if block else None) or ("This machine" if root else called)  # for programs
     uuid = (block.uuid if block else None) or f"{mount.source}|{mount.filesystem}|{known}"
     capacity = block.size if block else 0
@@ -357,9 +357,9 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
 
 
 def _not_mounted(blocks: dict[str, Block], mounted: list[Drive]) -> list[Drive]:
-    """What is plugged in with a file system that is known here, and is not mounted.
+    """Connected drives with a known file system that are not mounted.
 
-    Only what can be taken out of the machine.
+    Only removable ones.
     """
     devices = {d.device for d in mounted}
     spread = {d.uuid for d in mounted if d.filesystem == "btrfs" and _one_of_several(d)}
@@ -396,7 +396,7 @@ def _not_mounted(blocks: dict[str, Block], mounted: list[Drive]) -> list[Drive]:
 
 
 def _one_of_several(drive: Drive) -> bool:
-    """True for a file system over several devices (btrfs): they share a UUID and are no clones."""
+    """True for a file system over several devices (btrfs): they share a UUID and are not clones."""
     try:
         return (
             drive.filesystem == "btrfs"
@@ -409,7 +409,7 @@ def _one_of_several(drive: Drive) -> bool:
 def _apart(drive: Drive, known: str) -> Drive:
     """One of several drives with one UUID.
 
-    ``known`` is the hardware that had it before, or nothing.
+    ``known`` is the hardware that had it before, or empty.
     """
     if known and drive.hardware == known:
         return replace(drive, twin_of=drive.uuid)
@@ -417,10 +417,10 @@ def _apart(drive: Drive, known: str) -> Drive:
 
 
 def _mounting(drive: Drive) -> tuple[object, ...]:
-    """What changes when a drive is mounted again, or otherwise."""
+    """What changes when a drive is mounted again, or in another way."""
     return drive.uuid, drive.mount, drive.device, drive.read_only, drive.user_space
 
 
 def lsblk_missing() -> bool:
-    """True when drives cannot be told apart because lsblk is not installed."""
+    """True if drives cannot be distinguished because lsblk is not installed."""
     return shutil.which("lsblk") is None

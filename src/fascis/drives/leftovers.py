@@ -1,10 +1,8 @@
-"""Small folders of our own on a drive, for asking and measuring it.
+"""Small folders of our own on a drive, for testing and measuring it.
 
-What a program that was killed has left is cleared.
-
-Such a folder has a name that nobody else gives, and is locked while it is used (flock(2)); one that
-nobody holds is left over. Deleted in it are only empty files, links, and what measuring writes;
-anything else stays, and with it the folder.
+Leftovers of programs that were killed are removed. Such a folder has a unique name, and is locked
+while it is used (flock(2)); one without a lock is a leftover. Only empty files, links, and files
+from measuring are deleted in it; anything else stays, and the folder too.
 """
 
 from __future__ import annotations
@@ -28,9 +26,9 @@ _OURS = re.compile(rb"\.fascis-(asks|measures)-[0-9a-f]{8}\Z")
 
 @contextmanager
 def own_folder(medium: Medium, prefix: bytes) -> Iterator[bytes]:
-    """A new folder of our own, removed at the end with what is ours in it.
+    """A new folder of our own, removed at the end with our files in it.
 
-    What was left over before is cleared first.
+    Leftovers are removed first.
 
     Raises:
         OSError: it cannot be made.
@@ -48,11 +46,11 @@ def own_folder(medium: Medium, prefix: bytes) -> Iterator[bytes]:
 
 
 def clear_leftovers(medium: Medium) -> None:
-    """Clears what programs that were killed have left in the folder that a medium is opened on."""
+    """Removes leftovers of killed programs in the folder of a medium."""
     try:
         names = [n for n in medium.names(b"") if _OURS.match(n)]
     except OSError:
-        # Told by whoever works there next.
+        # The next user of that folder reports it.
         return
     for name in names:
         if (held := _hold(medium, name)) is not None:
@@ -61,7 +59,7 @@ def clear_leftovers(medium: Medium) -> None:
 
 
 def _hold(medium: Medium, folder: bytes) -> int | None:
-    """A handle that holds a folder, or None when somebody else does, or nobody can."""
+    """A handle that locks a folder, or None if another program has it locked."""
     try:
         fd = os.open(
             folder,
@@ -81,7 +79,7 @@ def _hold(medium: Medium, folder: bytes) -> int | None:
 def _clear(medium: Medium, folder: bytes) -> None:
     with suppress(OSError):
         for name in medium.names(folder):
-            # What cannot be removed stays, and with it the folder.
+            # Files that cannot be removed stay, and the folder too.
             with suppress(OSError):
                 status = medium.status(join(folder, name))
                 ours = name == MEASURED and folder.startswith(MEASURES)

@@ -1,6 +1,6 @@
 """A drive.
 
-A mounted file system, known by its UUID, not by where it is mounted or what it is called today.
+A mounted file system, identified by its UUID, not by its mount point or its present label.
 """
 
 from __future__ import annotations
@@ -18,25 +18,24 @@ class Drive:
     """A drive as it is now. Sizes in bytes.
 
     Attributes:
-        uuid: of the file system; for one without, its source, type and label joined.
-        label: as the person named it, else a name made from where it is.
+        uuid: of the file system; without one, its source, type and label joined.
+        label: as the person named it, otherwise a name made from its location.
         filesystem: the real one, also behind a user-space driver.
-        rules: what that file system can hold.
+        rules: what that file system can store.
         mount: where it is mounted now, or was last.
         device: ``major:minor`` of the block device, or "" without one.
         disk: the physical disk below it, as the kernel names it, or "".
         user_space: driven by a FUSE driver.
-        stand_in: a folder that plays a drive.
-        compresses: the file system stores less than it was given, so that counting what is read
-            from the device proves nothing.
-        answers_from_memory: a stand-in that plays a driver which answers from memory.
-        answers: what it said itself when it was asked what it can hold; ``rules`` has them too.
-        mounted: False for one that is plugged in and not mounted: it can be mounted on request.
-        silent: it is mounted and does not answer; nothing of it is used until it does.
-        hardware: what tells it from another drive with the same UUID, or "".
-        twin_of: the UUID that it shares with another drive that is connected (a cloned disk), or
-            "".
-        link_mbit: speed of its connection in Mbit/s, or 0 where that is not known.
+        stand_in: a folder that simulates a drive.
+        compresses: the file system stores less than it was given, so counting bytes read from the
+            device proves nothing.
+        answers_from_memory: a stand-in for a driver that answers from memory.
+        answers: its test results; ``rules`` includes them.
+        mounted: False for one that is connected and not mounted: it can be mounted on request.
+        silent: it is mounted and does not answer; it is not used until it does.
+        hardware: distinguishes it from another drive with the same UUID, or "".
+        twin_of: the UUID that it shares with another connected drive (a cloned disk), or "".
+        link_mbit: speed of its connection in Mbit/s, or 0 if not known.
         errors: faults of its file system that the kernel has counted.
         system: it holds the system of this machine.
     """
@@ -72,14 +71,14 @@ class Drive:
     system: bool = False
 
     def with_answers(self, answers: Answers) -> Drive:
-        """The drive, after it was asked itself what it can hold."""
+        """The drive with its test results."""
         return replace(self, rules=self.rules.with_answers(answers), answers=answers)
 
     @property
     def renames_safely(self) -> bool | None:
-        """True when it promises that a rename replaces nothing, False when it refuses to.
+        """True if it guarantees that a rename replaces nothing, False if it refuses to.
 
-        None for a driver that is not known.
+        None for an unknown driver.
         """
         if self.stand_in:
             return not self.rules.folds_case
@@ -90,34 +89,33 @@ class Drive:
 
     @property
     def has_uuid(self) -> bool:
-        """False for a drive that is known by its source, type and label instead."""
+        """False for a drive identified by its source, type and label instead."""
         return "|" not in self.uuid
 
     @property
     def ambiguous(self) -> bool:
-        """True for one of two drives with one UUID of which none is known from before.
+        """True for one of two drives with one UUID if neither is known.
 
-        Which is which cannot be told.
+        They cannot be distinguished.
         """
         return bool(self.twin_of) and self.uuid != self.twin_of
 
     @property
     def nearly_full(self) -> bool:
-        """True when little is free: under a twentieth, or under 1 GB of a large drive."""
+        """True if little is free: under a twentieth, or under 1 GB of a large drive."""
         return self.connected and self.free < max(
             self.capacity // 20, min(10**9, self.capacity // 10)
         )
 
     @property
     def takes_turns(self) -> bool:
-        """True when reading while writing would send its head to and fro.
+        """True if reading while writing would move its head back and forth.
 
-        Only drives that say so themselves are believed: the kernel calls every virtual disk
-        rotating.
+        Only if the drive itself reports it: the kernel calls every virtual disk rotating.
         """
         return self.rotational and self.transport in _SAY_HOW_THEY_TURN
 
     @property
     def full(self) -> float:
-        """How full, 0 to 1."""
+        """Its used share, 0 to 1."""
         return 1 - self.free / self.capacity if self.capacity else 0.0

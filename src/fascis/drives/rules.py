@@ -1,8 +1,8 @@
-"""What file systems can hold: limits of size, names, links, permissions and times, as data.
+"""What file systems can store: limits of size, names, links, permissions and times, as data.
 
-The table is explained in docs/drives.md, row by row, with the source of each; a test holds the two
-together, and others try the rules on real file systems. What a driver here would take, and other
-computers could not open, is refused too.
+docs/drives.md explains the table row by row, with the source of each; a test compares both, and
+others test the rules on real file systems. Names that a driver here would accept, but other
+computers could not open, are refused too.
 """
 
 from __future__ import annotations
@@ -21,23 +21,23 @@ TIB = 1 << 40
 _DEVICES = re.compile(r"(?i)^(con|prn|aux|nul|com[1-9]|lpt[1-9])(\..*)?$")
 RESERVED = frozenset('"*:<>?\\|') | {chr(c) for c in range(1, 32)}
 TRAILING = ". "
-LAST_CODE = 0x10FFFF  # of Unicode
+LAST_CODE = 0x10FFFF  # Of Unicode.
 
 
 class Fold(Enum):
-    """Which names a file system treats as the same name."""
+    """Which names a file system treats as equal."""
 
-    # Only those that are equal byte for byte.
+    # Only names that are equal byte for byte.
     NONE = "none"
-    # those with the same upper-case form, character by character (UTF-16 units)
+    # Names with the same upper-case form, character by character (UTF-16 units).
     UPPER = "upper case"  # for programs
-    # Those that differ only in case or in the form of their accents.
+    # Names that differ only in case or in the form of their accents.
     FULL = "case and form"  # for programs
 
 
 @dataclass(frozen=True, slots=True)
 class Answers:
-    """What a drive itself said when it was asked, see :mod:`fascis.drives.asking`.
+    """The results of a drive's test, see :mod:`fascis.drives.asking`.
 
     Names as in :class:`Rules`.
     """
@@ -47,7 +47,7 @@ class Answers:
     trailing: str
     devices: bool
     unicode_only: bool
-    # A name of 255 letters that take two bytes each.
+    # A name of 255 letters of two bytes each.
     long_names: bool
     links: bool
     modes: bool
@@ -73,30 +73,28 @@ class Rules:
     """The rules of one kind of file system.
 
     Attributes:
-        name: as a person knows it.
+        name: its name for people.
         largest_file: in bytes, or None without a limit that matters.
         utf16_names: names are limited to 255 UTF-16 units instead of 255 bytes.
         unicode_only: names must be valid Unicode.
-        largest_code: the last character that names can have; less than all of Unicode where the
-            character set of a mount ends.
-        reserved: characters that cannot be in names.
-        trailing: characters that cannot be at the end of names.
+        largest_code: the last character that names can have, by the mount's character set.
+        reserved: characters that names cannot contain.
+        trailing: characters that names cannot end with.
         devices: names of devices (``con``, ``aux.txt``) cannot be used.
-        folds: which names it treats as the same name.
+        folds: which names it treats as equal.
         links: symbolic and hard links are kept.
         modes: permissions are kept.
         attributes: ``user.*`` extended attributes are kept.
-        attribute_bytes: how many bytes of them one file can have, about, or None where that does
-            not matter.
+        attribute_bytes: about how many bytes of them one file can have, or None without a limit
+            that matters.
         holes: sparse files keep their holes.
         granularity_ns: of modification times.
         earliest, latest: the first and the last modification time, in seconds since 1970.
         stable_inodes: an inode number identifies a file for as long as it exists.
-        keeps_ctime: every change of a file moves its time of change, which no program can set.
-        certain: the kernel's own code is all that decides; no option of a mount, and no other
-            computer.
-        asked: the drive itself was asked.
-        source: where the rules stand.
+        keeps_ctime: every change of a file changes its change time, which no program can set.
+        certain: only the kernel's own code decides, no mount option and no other computer.
+        asked: the drive itself was tested.
+        source: where the rules are documented.
     """
 
     name: str
@@ -124,7 +122,7 @@ class Rules:
 
     @property
     def known(self) -> bool:
-        """False for a file system that the table does not have.
+        """False for a file system that is not in the table.
 
         The most cautious rules are assumed.
         """
@@ -132,11 +130,11 @@ class Rules:
 
     @property
     def folds_case(self) -> bool:
-        """True when names that differ only in case become one."""
+        """True if names that differ only in case are equal."""
         return self.folds is not Fold.NONE
 
     def refuses_name(self, name: bytes) -> str | None:
-        """Why one name cannot be held, or None when it can."""
+        """Why one name cannot be stored, or None if it can."""
         if name.isascii():
             text = name.decode("ascii")
             if len(name) > 255:
@@ -172,23 +170,23 @@ class Rules:
         return None
 
     def _beyond(self, text: str) -> str:
-        """The first character that is not in its character set.
+        """The first character outside its character set.
 
-        Bytes that are none (surrogates) are another matter.
+        Invalid bytes (surrogates) are handled elsewhere.
         """
         return next(
             (c for c in text if ord(c) > self.largest_code and not "\udc80" <= c <= "\udcff"), ""
         )
 
     def refused_names(self, names: Sequence[bytes]) -> list[tuple[int, str]]:
-        """Which of many names cannot be held, by their position, and why; quick when none is."""
+        """Which of many names cannot be stored, by position, and why; fast if there are none."""
         together = b"\n".join(names)
         if not self._suspicious(together) and together.count(b"\n") == max(0, len(names) - 1):
             return []
         return [(i, why) for i, name in enumerate(names) if (why := self.refuses_name(name))]
 
     def _suspicious(self, names: bytes) -> bool:
-        """False when surely all of these names, one a line, can be held."""
+        """False if all of these names, one a line, can certainly be stored."""
         if self.largest_code < LAST_CODE and not names.isascii():
             return True
         if _LONG.search(names) or (
@@ -201,7 +199,7 @@ class Rules:
         )
 
     def fold(self, name: bytes) -> bytes:
-        """The form under which two names are one on such a drive."""
+        """The form in which equal names for such a drive are equal."""
         if self.folds is Fold.NONE:
             return name
         if name.isascii():
@@ -212,17 +210,17 @@ class Rules:
         return "".join(_upper(c) for c in text).encode("utf-8", "surrogateescape")
 
     def keeps_time(self, mtime_ns: int) -> bool:
-        """True when a modification time lies in its range."""
+        """True if a modification time lies in its range."""
         seconds = mtime_ns // 10**9
         return (self.earliest is None or seconds >= self.earliest) and (
             self.latest is None or seconds <= self.latest
         )
 
     def with_answers(self, answers: Answers) -> Rules:
-        """These rules with what the drive itself said.
+        """These rules with the drive's test results.
 
-        Of a known file system only what is stricter counts, for another computer may read it; of an
-        unknown one all does.
+        For a known file system only stricter results count, because another computer may read it;
+        for an unknown one all count.
         """
         known = self.known
         return replace(
@@ -259,14 +257,15 @@ def _is_unicode(names: bytes) -> bool:
 
 
 def _upper(c: str) -> str:
-    """Upper case as FAT, exFAT and NTFS have it.
+    """Upper case as in FAT, exFAT and NTFS.
 
-    One 16-bit unit becomes one, or stays (simple case mapping, Unicode 4.2).
+    Each 16-bit unit becomes one, or stays (simple case mapping, Unicode 4.2).
     """
     if c > "\uffff":
         return c
     upper = c.upper()
-    # What becomes several letters in full may have a single one for titles, which then is meant.
+    # A letter that becomes several in full upper case may have a single one for titles, which is
+    # used.
     if len(upper) > 1:
         upper = c.title()
     return upper if len(upper) == 1 else c
@@ -419,9 +418,9 @@ def rules_of(filesystem: str, block: int = 4096) -> Rules:
 def _mapped_limit(block: int) -> int:
     """The largest file of ext2 and ext3, in bytes.
 
-    What their maps of blocks reach, and 2³² sectors less the maps themselves.
+    By their block maps, and 2³² sectors without the maps themselves.
     """
-    a_block = block // 4  # block numbers in a block
+    a_block = block // 4  # Block numbers in a block.
     maps = 1 + (1 + a_block) + (1 + a_block + a_block**2)
     return (
         min(12 + a_block + a_block**2 + a_block**3, ((1 << 32) - 1) * 512 // block - maps) * block
@@ -429,5 +428,5 @@ def _mapped_limit(block: int) -> int:
 
 
 def all_rules() -> list[Rules]:
-    """Every row of the table, and the rules of what is in none."""
+    """Every row of the table, and the rules for all others."""
     return [*_TABLE.values(), UNKNOWN]

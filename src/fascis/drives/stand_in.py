@@ -1,6 +1,6 @@
 """Stand-in drives.
 
-A folder that plays a drive, with its capacity, speed, file-system rules and faults.
+A folder that simulates a drive, with its capacity, speed, file-system rules and faults.
 """
 
 from __future__ import annotations
@@ -62,7 +62,7 @@ class Description(BaseModel):
 
 
 def read_description(folder: Path) -> Description:
-    """Reads one stand-in's description.
+    """Reads the description of one stand-in.
 
     Raises:
         Damaged: it is not one.
@@ -77,10 +77,10 @@ def read_description(folder: Path) -> Description:
 
 
 def used_bytes(root: Path, block: int) -> int:
-    """Bytes that the files below take in whole blocks, holes not counted, hard links once.
+    """Bytes that the files below take in whole blocks, without holes, hard links once.
 
-    What lies deeper than a path can say is not counted, nor what goes meanwhile: this only plays a
-    drive.
+    Files deeper than a path can be are not counted, nor files removed meanwhile: this only
+    simulates a drive.
 
     Raises:
         OSError: a folder cannot be listed.
@@ -130,7 +130,7 @@ class StandIn:
         self._clock = {"read": 0.0, "write": 0.0}
 
     def drive(self) -> Drive:
-        """The drive it plays, measured now."""
+        """The simulated drive, measured now."""
         d = self.description
         capacity, free = (
             (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
@@ -161,7 +161,7 @@ class StandIn:
 
     @property
     def connected(self) -> bool:
-        """False when it is away."""
+        """False if it is away."""
         return self.description.connected and not self.unplugged
 
     def connect_again(self) -> None:
@@ -174,12 +174,12 @@ class StandIn:
         return max(0, self.description.capacity_bytes - self._used)
 
     def check(self) -> None:
-        """Raises as a drive that is gone does."""
+        """Raises an error like a missing drive."""
         if not self.connected:
             raise OSError(errno.ENODEV, os.strerror(errno.ENODEV))
 
     def check_name(self, place: bytes) -> None:
-        """Raises as the named file system does for a name it cannot hold."""
+        """Raises an error like the file system for a name it cannot store."""
         if self.rules.refuses_name(place.rpartition(b"/")[2]):
             raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
 
@@ -192,12 +192,12 @@ class StandIn:
         time.sleep(max(0.0, until - time.monotonic()))
 
     def on_read(self, count: int) -> None:
-        """Counts and slows a read."""
+        """Counts a read and slows it down."""
         self.check()
         self._pace("read", count, self.description.read_mb_s)
 
     def on_write(self, place: bytes, offset: int, content: memoryview) -> memoryview:
-        """Counts, slows, refuses or spoils a write; gives the bytes that are stored."""
+        """Counts, slows, refuses or spoils a write; returns the bytes to store."""
         self.check()
         self.step("write")
         self._pace("write", len(content), self.description.write_mb_s)
@@ -260,25 +260,25 @@ class StandInFile:
         self._at = offset
 
     def set_attributes(self, attributes: dict[str, bytes]) -> None:
-        """Sets extended attributes where the named file system has them."""
+        """Sets extended attributes if the file system has them."""
         if not self._drive.rules.attributes:
             raise OSError(errno.EOPNOTSUPP, os.strerror(errno.EOPNOTSUPP))
         self._inner.set_attributes(attributes)
 
     def flush(self) -> None:
-        """Flushes, while it is there."""
+        """Flushes, while it is connected."""
         self._drive.check()
         self._inner.flush()
 
     def drop_cached(self) -> bool:
-        """A stand-in has no memory of its own to answer from."""
+        """A stand-in has no memory of its own."""
         self._drive.check()
         self._inner.drop_cached()
         return True
 
 
 class StandInMedium:
-    """A folder on a stand-in drive: a real folder that behaves by the drive's rules."""
+    """A folder on a stand-in drive: a real folder that follows the drive's rules."""
 
     def __init__(self, inner: PosixMedium, drive: StandIn) -> None:
         self._inner, self.drive = inner, drive
@@ -297,7 +297,7 @@ class StandInMedium:
 
     @property
     def shareable(self) -> bool:
-        """Never: what goes around this medium goes around the drive's faults."""
+        """Never: other ways of access would avoid the drive's faults."""
         return False
 
     def walk(self) -> Iterator[Folder]:
@@ -331,7 +331,7 @@ class StandInMedium:
         try:
             return StandInFile(self._inner.create(place, mode), self.drive, place)
         except OSError:
-            # It was not made: what is there is looked up again.
+            # It was not made: its name is looked up again.
             self._folded.pop(parent(place), None)
             raise
 
@@ -341,12 +341,12 @@ class StandInMedium:
         self._inner.make_folder(place)
 
     def make_link(self, target: bytes, place: bytes) -> None:
-        """Creates a symbolic link where the drive has them."""
+        """Creates a symbolic link if the drive has them."""
         self._links()
         self._inner.make_link(target, place)
 
     def hard_link(self, existing: bytes, place: bytes) -> None:
-        """Gives a file a second name where the drive can."""
+        """Gives a file a second name if the drive can."""
         self._links()
         self._inner.hard_link(existing, place)
 
@@ -356,7 +356,7 @@ class StandInMedium:
             raise OSError(errno.EPERM, os.strerror(errno.EPERM))
 
     def rename_new(self, place: bytes, new: bytes) -> None:
-        """Renames; refused as user-space exFAT and NTFS drivers refuse it."""
+        """Renames; refused as by user-space exFAT and NTFS drivers."""
         self.drive.check()
         self.drive.step("rename")
         if self.drive.rules.folds_case:

@@ -1,4 +1,4 @@
-"""The bottom room: walking, digests, manifests, atomic and durable writes, names.
+"""The lowest room: walking, digests, manifests, atomic and durable writes, names.
 
-Knows nothing of libraries.
+Independent of libraries.
 """

@@ -20,7 +20,7 @@ class Severity(StrEnum):
 
 
 class Scope(StrEnum):
-    """What a problem is about."""
+    """What a problem concerns."""
 
     LIBRARY = "library"
     DESTINATION = "destination"
@@ -31,8 +31,8 @@ class Code(StrEnum):
     """What is wrong, for programs; the sentence beside it is for people.
 
     Attributes:
-        severity: how bad it is, where the one who finds it does not say otherwise.
-        scope: what it is about; what is about a destination can be mended by choosing another.
+        severity: its severity, unless the caller sets another.
+        scope: what it concerns; choosing another destination solves problems of a destination.
     """
 
     severity: Severity

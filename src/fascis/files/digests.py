@@ -1,4 +1,4 @@
-"""Digests that others' hash lists use, computed beside BLAKE3 while a file is read once."""
+"""Digests that other hash lists use, computed beside BLAKE3 while a file is read once."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from blake3 import blake3
 
 
 class Algorithm(StrEnum):
-    """An algorithm that a hash list may use."""
+    """An algorithm that a hash list can use."""
 
     BLAKE3 = "blake3"
     MD5 = "md5"
@@ -33,7 +33,7 @@ class _Hasher(Protocol):
 
 _MAKES: dict[Algorithm, Callable[[], _Hasher]] = {
     Algorithm.BLAKE3: blake3,
-    # A checksum against damage, not against people.
+    # A checksum against damage, not against attacks.
     Algorithm.MD5: lambda: hashlib.md5(usedforsecurity=False),
     Algorithm.SHA1: lambda: hashlib.sha1(usedforsecurity=False),
     Algorithm.SHA256: hashlib.sha256,
@@ -55,7 +55,7 @@ LENGTHS = {
 
 
 class Threads:
-    """The threads that compute others' digests, one for each algorithm."""
+    """The threads that compute these digests, one for each algorithm."""
 
     def __init__(self, also: Collection[Algorithm]) -> None:
         self.also = tuple(sorted(set(also) - {Algorithm.BLAKE3}))
@@ -83,7 +83,7 @@ class Threads:
 
 
 class Digests:
-    """The digests of one file, fed piece by piece."""
+    """The digests of one file, computed piece by piece."""
 
     def __init__(self, also: Collection[Algorithm], pool: ThreadPoolExecutor | None) -> None:
         self._own = blake3()
@@ -91,7 +91,7 @@ class Digests:
         self._pool = pool
 
     def update(self, piece: memoryview | bytes) -> None:
-        """Takes the next piece; it may be changed when this returns."""
+        """Takes the next piece, which may be changed afterwards."""
         if self._pool is None:
             self._own.update(piece)
             return
@@ -105,5 +105,5 @@ class Digests:
         return self._own.digest()
 
     def others(self) -> dict[Algorithm, bytes]:
-        """Those of the other algorithms."""
+        """The digests of the other algorithms."""
         return {algorithm: h.digest() for algorithm, h in self._others.items()}

@@ -1,7 +1,7 @@
-"""The tree of errors. Each carries the sentence the person will read, and the facts as attributes.
+"""The errors of Fascis. Each has the sentence for the person, and the facts as attributes.
 
 Three families: the environment (drive, permission, space), damaged or hostile input, and refusals.
-Our own bugs are not in this tree: they are ordinary exceptions and become crash reports.
+Bugs are not among these: they are ordinary exceptions and become crash reports.
 """
 
 from __future__ import annotations
@@ -15,11 +15,11 @@ from fascis.words.speech import tr
 
 
 class FascisError(Exception):
-    """Root of all errors that are told to a person; ``str()`` is the sentence."""
+    """The base of all errors shown to a person; ``str()`` is the sentence."""
 
 
 class EnvironmentTrouble(FascisError):
-    """The machine or a drive did not do what was asked of it.
+    """The machine or a drive failed.
 
     Attributes:
         place: the file concerned, relative to its library or drive, as bytes.
@@ -33,7 +33,7 @@ class EnvironmentTrouble(FascisError):
 
 
 class DriveFull(EnvironmentTrouble):
-    """A write was refused for want of room."""
+    """A write was refused because there is no room."""
 
 
 class DriveGone(EnvironmentTrouble):
@@ -41,11 +41,11 @@ class DriveGone(EnvironmentTrouble):
 
 
 class NotPermitted(EnvironmentTrouble):
-    """The file or folder may not be read or written."""
+    """The file or folder cannot be read or written for lack of permission."""
 
 
 class Unreadable(EnvironmentTrouble):
-    """One file's content could not be read; others may be."""
+    """One file's content could not be read; others perhaps can."""
 
 
 class Damaged(FascisError):
@@ -60,11 +60,10 @@ class Damaged(FascisError):
 
 
 class Refused(FascisError):
-    """Something was not begun; nothing was touched.
+    """Something was not started; nothing was changed.
 
-    ``code`` is from the closed list in docs/formats.md.
-
-    ``files`` are the places that it concerns, at most 1,000 of them.
+    ``code`` is from the closed list in docs/formats.md. ``files`` are the places concerned, at most
+    1,000.
     """
 
     def __init__(self, code: Code, sentence: str, files: Sequence[bytes] = ()) -> None:
@@ -74,7 +73,7 @@ class Refused(FascisError):
 
 
 class Cancelled(FascisError):
-    """A person stopped a long task; what was done stays done."""
+    """A person stopped a long task; finished work is kept."""
 
 
 _GONE = {
@@ -91,7 +90,7 @@ _FULL = {errno.ENOSPC, errno.EDQUOT}
 
 
 def told(error: OSError, doing: str, place: bytes = b"") -> EnvironmentTrouble:
-    """Translates an ``OSError`` into ours, by one table. ``doing`` reads as in "could not …"."""
+    """Translates an ``OSError`` by one table. ``doing`` reads as in "could not …"."""
     number = error.errno or 0
     kind: type[EnvironmentTrouble] = EnvironmentTrouble
     meaning = error.strerror or str(error)

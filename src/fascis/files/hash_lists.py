@@ -1,9 +1,9 @@
-"""Hash lists that others made: lines of digests, BagIt manifests, media hash lists.
+"""Hash lists from elsewhere: lines of digests, BagIt manifests, media hash lists.
 
-Read are the line formats of ``md5sum``, ``sha1sum``, ``sha256sum``, ``sha512sum``, ``b3sum`` and
-``xxhsum`` (with the digest first, or ``NAME (path) = digest``), manifests of RFC 8493, and media
-hash lists in XML of the published schemas 1.1 and 2.0. A list is anybody's: every path must stay
-in the list's own folder, and what is wrong in it is counted, not believed.
+Formats: lines of ``md5sum``, ``sha1sum``, ``sha256sum``, ``sha512sum``, ``b3sum`` and ``xxhsum``
+(digest first, or ``NAME (path) = digest``), manifests of RFC 8493, and media hash lists in XML of
+the published schemas 1.1 and 2.0. A list can come from anybody: every path must stay in the list's
+own folder, and errors in it are counted and ignored.
 """
 
 from __future__ import annotations
@@ -58,13 +58,13 @@ Choice = tuple[tuple[Algorithm, bytes], ...]
 
 
 class Listed(NamedTuple):
-    """What a list says of one file.
+    """What a list states about one file.
 
     Attributes:
         place: from the list's own folder.
-        wanted: of each choice one digest must be the file's. A digest of which the list does not
-            say by what it was made is a choice of several.
-        size: in bytes, where the list says it.
+        wanted: for each choice, one digest must match. A digest without a named algorithm is a
+            choice of several.
+        size: in bytes, if the list has it.
     """
 
     place: bytes
@@ -72,8 +72,8 @@ class Listed(NamedTuple):
     size: int | None = None
 
     def as_text(self) -> str:
-        """What is said of the file, without its place."""
-        # As JSON, by hand: a list may have ten million lines, and nothing here needs an escape.
+        """The statements about the file, without its place."""
+        # JSON, made by hand: a list may have ten million lines, and nothing here needs an escape.
         choices = (
             ",".join(f'["{a.value}","{d.hex()}"]' for a, d in choice) for choice in self.wanted
         )
@@ -82,7 +82,7 @@ class Listed(NamedTuple):
 
     @classmethod
     def from_text(cls, place: bytes, text: str) -> Listed:
-        """The opposite.
+        """The reverse.
 
         Raises:
             ValueError: it makes no sense.
@@ -92,11 +92,11 @@ class Listed(NamedTuple):
         return cls(place, tuple(choices), size)
 
     def algorithms(self) -> set[Algorithm]:
-        """Those that must be computed to compare."""
+        """The algorithms needed for comparing."""
         return {algorithm for choice in self.wanted for algorithm, _ in choice}
 
     def holds(self, digests: dict[Algorithm, bytes], size: int) -> bool:
-        """True when a file with these digests is what the list says."""
+        """True if a file with these digests matches the list."""
         if self.size is not None and self.size != size:
             return False
         return all(any(digests.get(a) == d for a, d in choice) for choice in self.wanted)
@@ -108,10 +108,10 @@ class HashList:
 
     Attributes:
         path: the list; its places count from ``base``.
-        good: how many lines, or files, were understood.
-        bad: how many were not; ``first_bad`` is the first of them by its number.
+        good: how many lines or files could be read.
+        bad: how many could not; ``first_bad`` is the number of the first.
         leads_out: how many paths leave the list's folder: they are not followed.
-        unknown: algorithms that are not known here.
+        unknown: unknown algorithms.
     """
 
     path: Path
@@ -123,7 +123,7 @@ class HashList:
     unknown: set[str] = field(default_factory=set)
 
     def told(self) -> list[str]:
-        """What is wrong with it, in sentences."""
+        """Its problems, in sentences."""
         name, said = shown(self.path.name), []
         if self.bad:
             said.append(
@@ -155,7 +155,7 @@ class HashList:
         return said
 
     def read(self) -> Iterator[Listed]:
-        """Everything that it says, as it is read.
+        """Everything in it, as it is read.
 
         Raises:
             Damaged: it is no hash list, or cannot be read.
@@ -242,12 +242,12 @@ class _Media:
         self._taken: list[tuple[bytes, tuple[Choice, ...], int | None]] = []
 
     def taken(self) -> list[tuple[bytes, tuple[Choice, ...], int | None]]:
-        """The files that were read since this was asked last."""
+        """The files read since the last call."""
         taken, self._taken = self._taken, []
         return taken
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
-        """An element begins."""
+        """An element starts."""
         space, _, local = name.rpartition(" ")
         if not self._path:
             version = attributes.get("version", "")
@@ -289,7 +289,7 @@ class _Media:
         elif (algorithm := _NAMES.get(local)) and _is_hex(text):
             digest = bytes.fromhex(text)
             if len(digest) == LENGTHS[algorithm]:
-                # Some wrote the older kind with its bytes in the other order.
+                # Some programs wrote the older kind with reversed bytes.
                 other = ((algorithm, digest[::-1]),) if local == "xxhash64" else ()
                 self._wanted.append(((algorithm, digest), *other))
         elif local not in ("lastmodificationdate", "creationdate", "hashdate", "null", "ignore",
@@ -307,7 +307,10 @@ def _no_doctype(*_: object) -> None:
 def _line(
     line: bytes, hint: Algorithm | None, bag: bool
 ) -> tuple[bytes, tuple[Choice, ...]] | str | None:
-    """``(path, digests)`` of a line; a name, where that algorithm is not known; None for none."""
+    """``(path, digests)`` of a line, or the name of an unknown algorithm, or None.
+
+    None if it cannot be read.
+    """
     if bag:
         digest, _, path = line.partition(b" ")
         if not _is_hex(digest.decode("ascii", "replace")) or not path.strip():
@@ -354,7 +357,7 @@ def _with_choice(
 
 
 def _hinted(name: str) -> Algorithm | None:
-    """The algorithm that a list's name tells."""
+    """The algorithm in a list's name."""
     parts = [
         p.removesuffix("sums").removesuffix("sum") for p in re.split(r"[^a-z0-9]+", name.lower())
     ]
@@ -381,7 +384,7 @@ def _unescaped(text: bytes) -> bytes | None:
 
 
 def _place(raw: bytes) -> bytes | None:
-    """A path of a list as a place; None for one that leaves the list's folder."""
+    """A path of a list as a place; None if it leaves the list's folder."""
     if safe_place(raw):
         return raw
     parts = [p for p in raw.split(b"/") if p not in (b"", b".")]
@@ -390,7 +393,7 @@ def _place(raw: bytes) -> bytes | None:
 
 
 def _text(stream: BinaryIO, head: bytes) -> Iterator[bytes]:
-    """The lines in UTF-8, or in whatever bytes they are; UTF-16 is known by its mark."""
+    """The lines as UTF-8, or as raw bytes; UTF-16 is recognised by its mark."""
     if head.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         reader = codecs.getreader("utf-16")(stream, "surrogatepass")
         for line in reader:
@@ -405,16 +408,16 @@ def _text(stream: BinaryIO, head: bytes) -> Iterator[bytes]:
 
 
 def is_hash_list(name: str) -> bool:
-    """True for a file that is called as hash lists are."""
+    """True for a file named like a hash list."""
     ending = name.rpartition(".")[2].lower() if "." in name else "txt"
-    # Nearly all names are told by their ending.
+    # For nearly all names the ending decides.
     if ending != "txt":
         return ending in _ENDINGS
     return bool(_SUMS.match(name)) or bool(_BAG.match(name))
 
 
 def found_lists(root: Path, most: int = 20) -> list[Path]:
-    """Hash lists of others in a library's top folders."""
+    """Hash lists from elsewhere in a library's top folders."""
     found: list[Path] = []
     for folder in (root, *sorted(p for p in root.glob("*") if p.is_dir() and p.name[:1] != ".")):
         try:
@@ -427,7 +430,7 @@ def found_lists(root: Path, most: int = 20) -> list[Path]:
 
 
 def list_at(path: Path) -> HashList:
-    """A hash list, and the folder that its paths count from.
+    """A hash list, and the folder from which its paths count.
 
     A media hash list of the second schema lies in a folder of its own below that.
     """
@@ -438,7 +441,7 @@ def list_at(path: Path) -> HashList:
 
 
 def place_key(place: bytes) -> bytes:
-    """Under which a place is looked for: lists and drives write one name in several forms."""
+    """The key under which a place is searched: lists and drives write one name in several forms."""
     if place.isascii():
         return place
     try:

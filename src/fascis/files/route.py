@@ -1,7 +1,7 @@
-"""Where a path leads from now on: old path to new path, put together from simple statements.
+"""The new path for an old one, combined from simple statements.
 
-A path is bytes, and exact: a name and its percent-encoded twin are two names. Whether anything is
-at its end, nothing here looks. A path that ends in a slash means the folder itself.
+A path is bytes, and exact: a name and its percent-encoded form are two names. Whether a file exists
+is not checked. A path that ends in a slash means the folder itself.
 """
 
 from __future__ import annotations
@@ -14,18 +14,18 @@ from fascis.files.names import join, parent
 
 
 class Route(ABC):
-    """One statement of where paths lead from now on, or several put together."""
+    """One statement about new paths, or several combined."""
 
     @abstractmethod
     def to(self, path: bytes) -> bytes | None:
-        """Where a path leads; None for one of which this says nothing."""
+        """The new path; None if this has no statement about it."""
 
     def otherwise(self, other: Route) -> Route:
-        """Where this says nothing, the other counts."""
+        """Uses the other where this has no statement."""
         return _Otherwise(self, other)
 
     def then(self, other: Route) -> Route:
-        """Where this leads, and from there as the other says, where it says something."""
+        """This path first, then the other's statement about the result, if any."""
         return _Then(self, other)
 
 
@@ -40,7 +40,7 @@ class Moved(Route):
     new: bytes
 
     def to(self, path: bytes) -> bytes | None:
-        """Where a path below the old folder is now; None for one that lies elsewhere."""
+        """The new path for one below the old folder; None for any other."""
         old = self.old.rstrip(b"/")
         if not path.startswith(old + b"/"):
             return None
@@ -51,29 +51,29 @@ class Moved(Route):
 
 @dataclass(frozen=True, slots=True)
 class Exactly(Route):
-    """These paths, and no others: gathered, found again, known by another name."""
+    """These paths and no others: gathered, found again, or with another name."""
 
     paths: Mapping[bytes, bytes]
 
     def to(self, path: bytes) -> bytes | None:
-        """What it says of this very path."""
+        """The new path for exactly this path."""
         return self.paths.get(path)
 
 
 @dataclass(frozen=True, slots=True)
 class Renamed(Route):
-    """Places in a library where some folders and files have names of their own.
+    """Places in a library in which some folders and files have other names.
 
     Attributes:
-        folders: old place → new place, for folders that are called otherwise.
-        files: old place → new name, for files that are.
+        folders: old place → new place, for renamed folders.
+        files: old place → new name, for renamed files.
     """
 
     folders: Mapping[bytes, bytes]
     files: Mapping[bytes, bytes]
 
     def to(self, path: bytes) -> bytes | None:
-        """Where a place is; None for an absolute path, which is no place."""
+        """The new place; None for an absolute path, which is not a place."""
         if path.startswith(b"/"):
             return None
         if not path or path.endswith(b"/"):

@@ -1,1 +1,1 @@
-"""What a library is: survey, roles, strands, identity, and the register of those that are known."""
+"""Libraries: survey, roles, strands, identity, and the register of known ones."""

@@ -1,9 +1,8 @@
-"""Catalogs in a person's own folder: a new one, or one to which photos are added.
+"""Catalogs in a person's own folder: making one, or adding photos to one.
 
-The one before is kept.
-
-A catalog is never changed where it lies: a private copy is, then it is written beside the old one,
-read back, and swapped in; the old one stays beside it under a name of its own.
+The earlier one is kept. A catalog is never changed where it lies: a private copy is changed,
+written beside the old one, read back, and swapped in; the old one stays beside it under its own
+name.
 """
 
 from __future__ import annotations
@@ -33,9 +32,9 @@ from fascis.words.speech import tr
 
 @dataclass(frozen=True, slots=True)
 class Cataloged:
-    """What became of a catalog.
+    """The result for a catalog.
 
-    What was added, and where the one before is kept, or None for a new one.
+    What was added, and where the earlier one is kept, or None for a new one.
     """
 
     path: Path
@@ -50,7 +49,7 @@ def catalog_folders(
     cache: Path,
     control: Control = UNSTOPPED,
 ) -> Cataloged:
-    """Adds folders of photos to a catalog, which is made where there is none.
+    """Adds folders of photos to a catalog, which is created if needed.
 
     Raises:
         Refused: a program has the catalog open, or a journal lies beside it; nothing was changed.
@@ -83,13 +82,13 @@ def catalog_folders(
 
 
 def placed(drive: Drive, folder: bytes, path: str, top: bytes) -> tuple[Place, str]:
-    """A folder as a catalog's place and a path below it, the path as it was where that can be.
+    """A folder as a catalog's top folder and a path below it, with the same path if possible.
 
     Args:
-        drive: the one that the folder is on.
-        folder: where it is, absolute.
-        path: what the catalog calls it below its place today.
-        top: the folder that becomes the place when the path must change.
+        drive: the folder's drive.
+        folder: its absolute path.
+        path: its present path below the catalog's top folder.
+        top: the new top folder if the path must change.
     """
     mount = bytes(drive.mount).rstrip(b"/")
     tail = b"/" + os.fsencode(path).strip(b"/")
@@ -107,9 +106,9 @@ def placed(drive: Drive, folder: bytes, path: str, top: bytes) -> tuple[Place, s
 
 
 def _put_in_place(catalog: Path, copy: Path, seen: os.stat_result | None) -> Path | None:
-    """Writes the new catalog beside the old one, reads it back, and lets them change names.
+    """Writes the new catalog beside the old one, reads it back, and exchanges their names.
 
-    The old one stays, in every case.
+    The old one stays in every case.
     """
     name = fsname(catalog.name)
     kept = kept_name(name, secrets.token_hex(4))

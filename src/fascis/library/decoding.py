@@ -1,10 +1,8 @@
 """Decoding pictures and clips in a child process, with limits.
 
-What is in a library may come from anybody.
-
-The child is given open files, never a path; it has a limit of memory, of processor time and of
-patience, and writes nothing but what it found. One that dies takes the picture it was at with it,
-and the next child goes on.
+Files in a library can come from anybody. The child gets open files, never a path; it has limits of
+memory, processor time and waiting time, and writes only its results. If it dies, the present
+picture is lost, and the next child continues.
 """
 
 from __future__ import annotations
@@ -20,16 +18,16 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-MEMORY = 2 << 30  # bytes of address space
-# Of processor time for one batch, and of patience for one picture.
+MEMORY = 2 << 30  # Bytes of address space.
+# Seconds of processor time for one batch, and of waiting for one picture.
 SECONDS = 30
 WIDTH = 320
 _BATCH = 64
-_LARGEST_PICTURE = 250_000_000  # pixels
+_LARGEST_PICTURE = 250_000_000  # Pixels.
 _OK, _NOT = b"+", b"-"
 
 
-# Of pictures, sound and films: what the formats' own standards put first.
+# The first bytes of pictures, sound and films, by their formats' standards.
 _BEGINNINGS = (
     b"\xff\xd8\xff",
     b"\x89PNG\r\n",
@@ -66,7 +64,7 @@ _ATOMS = frozenset((b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot
 
 
 def may_be_media(head: bytes) -> bool:
-    """False for a file whose first bytes (16 or more) are of no picture, sound or film.
+    """False for a file whose first bytes (16 or more) belong to no picture, sound or film.
 
     It need not be tried.
     """
@@ -76,16 +74,16 @@ def may_be_media(head: bytes) -> bool:
 def decode(
     files: Sequence[int], width: int = WIDTH, at: float = 0.0, until: float = math.inf
 ) -> list[bytes | None]:
-    """A small PNG of each open file's picture or of a frame of it, or of its sound.
+    """A small PNG of each open file's picture, or of one of its frames, or of its sound.
 
-    None for what cannot be decoded.
+    None for files that cannot be decoded.
 
     Args:
-        files: handles of open files, read from where they stand.
-        width: of the picture, at most.
-        at: which frame of a clip, in seconds from its beginning.
-        until: of the monotonic clock; when it comes, no more are decoded, and the answer has only
-            those before.
+        files: handles of open files, read from their present position.
+        width: the largest width of the picture.
+        at: the time of the frame in a clip, in seconds from its start.
+        until: a time of the monotonic clock; afterwards no more are decoded, and the result has
+            only earlier ones.
     """
     found: list[bytes | None] = []
     for first in range(0, len(files), _BATCH):
@@ -103,7 +101,7 @@ def decode(
 
 
 def _run(files: list[int], width: int, at: float, most: float) -> list[bytes | None]:
-    """The outcomes of one child: of all files, or of those up to the one that it died at."""
+    """The results of one child: for all files, or up to the one at which it died."""
     child = subprocess.Popen(
         [
             sys.executable,
@@ -145,7 +143,7 @@ def _limit() -> None:
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     resource.setrlimit(resource.RLIMIT_CPU, (SECONDS, SECONDS))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # it writes no file
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # It writes no file.
     os.nice(10)
 
 
@@ -168,14 +166,14 @@ def _picture(fd: int, width: int, at: float) -> bytes:
 
 
 def _frame(file: Any, at: float) -> Any:
-    """A frame of a clip; of sound, its loudness over the first seconds."""
+    """A frame of a clip; for sound, its loudness over the first seconds."""
     import av
 
     with av.open(file) as container:
         if not container.streams.video:
             return _wave(container)
         if at > 0:
-            container.seek(int(at * 1_000_000))  # to the key frame before it
+            container.seek(int(at * 1_000_000))  # To the key frame before it.
         frame = None
         for frame in container.decode(video=0):
             if frame.time is None or frame.time >= at - 1e-6:
@@ -204,7 +202,7 @@ def _wave(container: Any) -> Any:
 
 
 def main(arguments: list[str]) -> None:
-    """The child's work: decodes each handle, and writes its outcomes to standard output."""
+    """The child's work: decodes each handle, and writes its results to standard output."""
     _limit()
     width, at, files = int(arguments[0]), float(arguments[1]), [int(a) for a in arguments[2:]]
     for fd in files:

@@ -26,7 +26,7 @@ _LIMIT = 1 << 20
 
 
 def kind_words(kind: str) -> str:
-    """What a person calls a library of a kind; its own word where the kind is not known here."""
+    """The name of a kind of library for people; unchanged for an unknown kind."""
     words = {
         "library": tr("library"),
         "editing library": tr("editing library"),
@@ -46,9 +46,8 @@ class Home(BaseModel):
 class Crossed(BaseModel):
     """One crossing in a library's history.
 
-    ``token`` proves that a folder is what that crossing made.
-
-    ``part_of`` is the id of the library that this one was a part of before.
+    ``token`` proves that a folder was made by that crossing. ``part_of`` is the id of the library
+    of which this one was a part.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, populate_by_name=True)
@@ -61,7 +60,7 @@ class Crossed(BaseModel):
 
 
 class Identity(BaseModel):
-    """A library's identity; unknown fields are kept out, a newer format is refused."""
+    """A library's identity; unknown fields are dropped, a newer format is refused."""
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     format: Literal[1] = 1
@@ -109,7 +108,7 @@ def format_identity(identity: Identity) -> bytes:
 
 
 def read_identity(medium: Medium, path: object) -> Identity | None:
-    """The identity of the library that a medium is opened on; None when it has none.
+    """The identity of a medium's library; None if it has none.
 
     Raises:
         Damaged: it has one that cannot be understood.
@@ -131,7 +130,7 @@ def read_identity(medium: Medium, path: object) -> Identity | None:
 
 
 def inventory_of(medium: Medium, path: object) -> Iterator[Entry]:
-    """What the inventory of the library lists that a medium is opened on, as it is read.
+    """The contents of a library's inventory, as it is read.
 
     Raises:
         FileNotFoundError: it has none.

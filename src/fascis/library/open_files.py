@@ -1,7 +1,7 @@
 """Which programs have files of a folder open, from ``/proc/*/fd`` and ``/proc/*/maps`` (proc(5)).
 
 Compared by device and inode, never by path text. Programs of other users cannot be seen without
-rights; that is said by :attr:`Openers.all_seen`.
+permission; :attr:`Openers.all_seen` shows this.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from pathlib import Path
 from fascis.drives.system.mounts import read_mounts
 from fascis.words.speech import tr
 
-# Device, and the inode of a file that is mapped: 0 for what is none.
+# Device, and the inode of a mapped file: 0 for anything else.
 _MAPPED = re.compile(r" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
 
 
@@ -37,7 +37,7 @@ class OpenFile:
 
 @dataclass(slots=True)
 class Openers:
-    """What was found, and whether every process could be looked at."""
+    """The result, and whether every process could be examined."""
 
     files: list[OpenFile] = field(default_factory=list)
     all_seen: bool = True
@@ -50,8 +50,7 @@ def find_open(
 
     Args:
         devices: the devices of those inodes. Files on other drives that may not answer are not
-            asked: a program that
-            waits for such a drive would make us wait too.
+            examined: waiting for such a drive would block us too.
     """
     found, me = Openers(), os.getpid()
     silent = _may_hang(devices)
@@ -68,7 +67,7 @@ def find_open(
 
 
 def _may_hang(devices: Container[int]) -> set[int]:
-    """Ids of mounts driven by a program or across a network, without those on ``devices``."""
+    """Ids of mounts with a user-space driver or on a network, without those on ``devices``."""
     return {m.id for m in read_mounts() if m.may_hang and _number(m.device) not in devices}
 
 
@@ -106,7 +105,7 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
 
 def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
     text = Path(f"{base}/maps").read_text(errors="surrogateescape")
-    # Hundreds of lines a program, of a few dozen files: each file is asked about once.
+    # Hundreds of lines a program, for a few dozen files: each file is examined once.
     keys = {mapped: _key(mapped) for mapped in set(_MAPPED.findall(text))}
     wanted = {mapped: key for mapped, key in keys.items() if key in inodes}
     if not wanted:
@@ -123,13 +122,13 @@ def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[Ope
 
 
 def _key(mapped: tuple[str, str]) -> tuple[int, int]:
-    """Device and inode of what stands in a line of ``maps``."""
+    """Device and inode in a line of ``maps``."""
     major, minor = (int(part, 16) for part in mapped[0].split(":"))
     return os.makedev(major, minor), int(mapped[1])
 
 
 def _field(path: str, field: str, base: int) -> int:
-    """A number of ``/proc/*/fdinfo/*``; 0 when it cannot be read. Asks no drive."""
+    """A number of ``/proc/*/fdinfo/*``; 0 if it cannot be read. Accesses no drive."""
     try:
         for line in Path(path).read_text().splitlines():
             if line.startswith(field):

@@ -1,4 +1,4 @@
-"""The register: which libraries and drives are known, where their homes and copies are.
+"""The register: known libraries and drives, with the paths of homes and copies.
 
 SQLite, under XDG data.
 """
@@ -70,7 +70,7 @@ _PROPOSED = """
 CREATE TABLE proposed(document BLOB PRIMARY KEY, look TEXT NOT NULL, said TEXT NOT NULL)
  WITHOUT ROWID;
 """
-# What brings a register from one version to the next.
+# Upgrades a register from one version to the next.
 _STEPS = dict(enumerate((_SCHEMA, _USED, _TIMES, _HARDWARE, _LOOKED, _SINCE, _READING, _PROPOSED)))
 _MEANING = tr(
     "No library, photo or clip is affected. Set this file aside, and Fascis begins a new register."
@@ -79,9 +79,9 @@ _MEANING = tr(
 
 @dataclass(frozen=True, slots=True)
 class KnownLibrary:
-    """A library that is known.
+    """A known library.
 
-    Its home now, and what the last survey said (``summary``, JSON-like).
+    Its present home, and the result of the last survey (``summary``, JSON-like).
     """
 
     id: str
@@ -107,18 +107,17 @@ class KnownCopy:
 
 @dataclass(frozen=True, slots=True)
 class Looked:
-    """What was last seen of one place of a library, its home or a copy.
+    """The last known state of one path of a library, its home or a copy.
 
     Attributes:
         verified_at: when its content was last read and compared, in seconds since 1970.
-        proven: it was read from the drive itself then.
+        proven: it was then read from the drive itself.
         files: how many files it had.
         damaged: how many of them were damaged or missing.
-        state: how it stood to its home, see :class:`~fascis.library.known.places.State`.
-        behind_files, behind_bytes: what the home had and it had not.
+        state: how it compared with its home, see :class:`~fascis.library.known.places.State`.
+        behind_files, behind_bytes: what home had and it did not.
         looked_at: when it was last compared with its home.
-        what: a copy; the originals of a crossing, which are still where they were; or these, set
-            aside.
+        what: a copy; the originals of a crossing at the old place; or these, set aside.
     """
 
     library: str
@@ -138,7 +137,7 @@ class Looked:
 
 @dataclass(frozen=True, slots=True)
 class KnownDrive:
-    """A drive that was seen.
+    """A known drive.
 
     Speeds in MB/s as last measured, by a crossing or on request, or None. ``hardware`` as in
     ``Drive``.
@@ -231,7 +230,7 @@ class Register:
         return next((x for x in self.libraries() if x.root == root), None)
 
     def find(self, prefix: str) -> list[KnownLibrary]:
-        """Libraries whose id begins so."""
+        """Libraries whose id begins like this."""
         return [x for x in self.libraries() if x.id.startswith(prefix)]
 
     def meet_library(
@@ -243,11 +242,11 @@ class Register:
         id: str | None = None,
         summary: dict[str, object] | None = None,
     ) -> str:
-        """Remembers a library that was looked at, and what its survey said; gives its id.
+        """Stores a surveyed library with its survey's result; returns its id.
 
-        Where its home is known, that stays: a survey of a copy makes no home of it. Home changes by
-        a switch, or with the folder itself: one that is gone from its place, and is found under
-        another name on the same drive.
+        A known home stays: a survey of a copy never makes it home. Home changes only by a switch,
+        or with the folder itself: if it is missing at its path and found under another name on the
+        same drive.
         """
         known = (
             next((x for x in self.libraries() if x.id == id), None) if id else self.library_at(root)
@@ -273,9 +272,9 @@ class Register:
         id: str | None = None,
         summary: dict[str, object] | None = None,
     ) -> str:
-        """Remembers a library's home, and what its survey said.
+        """Stores a library's home, and its survey's result.
 
-        Gives its id (the one it has, or a new one).
+        Returns its id (its present one, or a new one).
         """
         known = self.library_at(root)
         key = id or (known.id if known else str(uuid.uuid4()))
@@ -296,14 +295,14 @@ class Register:
         return key
 
     def forget_library(self, id: str) -> None:
-        """Forgets a library, with its copies; touches no file of it."""
+        """Removes a library from the register, with its copies; touches none of its files."""
         with self._open() as db:
             db.execute("DELETE FROM library WHERE id=?", (id,))
             for table in ("used", "copy", "looked"):
                 db.execute(f"DELETE FROM {table} WHERE library=?", (id,))
 
     def forget_copy(self, library: str, root: Path) -> None:
-        """Forgets one copy of a library; touches no file of it."""
+        """Removes one copy of a library from the register; touches none of its files."""
         with self._open() as db:
             for table in ("copy", "looked"):
                 db.execute(
@@ -311,9 +310,9 @@ class Register:
                 )
 
     def put_used(self, library: str, files: Iterable[tuple[bytes, int, bytes, bool, int]]) -> None:
-        """Remembers what a library uses, in place of what was.
+        """Stores what a library uses, replacing earlier entries.
 
-        ``(absolute path, size, digest or nothing, outside its folder, time)``.
+        ``(absolute path, size, digest or empty, outside its folder, time)``.
         """
         with self._open() as db:
             db.execute("DELETE FROM used WHERE library=?", (library,))
@@ -322,7 +321,7 @@ class Register:
             )
 
     def expected(self, library: str) -> dict[bytes, tuple[int, bytes, int]]:
-        """Size in bytes, digest (or nothing) and time in ns of what a library used, by path.
+        """Size in bytes, digest (or empty) and time in ns of files used by a library, by path.
 
         As last surveyed; paths are absolute.
         """
@@ -333,7 +332,7 @@ class Register:
             return {path: (size, digest, mtime_ns) for path, size, digest, mtime_ns in rows}
 
     def used_below(self, folder: bytes) -> list[tuple[bytes, int, bytes, int]]:
-        """``(path, size, digest, time)`` of what any library used below a folder, as surveyed."""
+        """``(path, size, digest, time)`` of files below a folder that libraries used."""
         below = folder.rstrip(b"/") + b"/"
         with self._open() as db:
             sql = (
@@ -343,14 +342,14 @@ class Register:
             return list(db.execute(sql, (below, below[:-1] + b"0")))
 
     def wanted_below(self, folder: Path) -> int:
-        """How many files below a folder libraries elsewhere use, as they were last surveyed."""
+        """How many files below a folder libraries elsewhere use, as last surveyed."""
         below = bytes(folder).rstrip(b"/") + b"/"
         with self._open() as db:
             sql = "SELECT count(DISTINCT path) FROM used WHERE outside=1 AND path>=? AND path<?"
             return int(db.execute(sql, (below, below[:-1] + b"0")).fetchone()[0])
 
     def used_outside(self, library: str) -> list[bytes]:
-        """Absolute paths outside its folder that a library used when it was last surveyed."""
+        """Absolute paths outside its folder that a library used, as last surveyed."""
         with self._open() as db:
             return [
                 path
@@ -362,7 +361,7 @@ class Register:
     def used_in(self, folder: bytes, but: str) -> dict[bytes, list[str]]:
         """Files below a folder (absolute) that other libraries use, and the ids of these.
 
-        As they were last surveyed.
+        As last surveyed.
         """
         below = folder.rstrip(b"/") + b"/"
         found: dict[bytes, list[str]] = {}
@@ -388,7 +387,7 @@ class Register:
             return [KnownCopy(r[0], r[1], r[2], _path(r[3]), r[4], r[5]) for r in checked]
 
     def put_copy(self, library: str, drive: Drive, root: Path, crossing: str) -> None:
-        """Remembers a verified copy."""
+        """Stores a verified copy."""
         with self._open() as db:
             db.execute(
                 "INSERT OR REPLACE INTO copy VALUES(?,?,?,?,?,?)",
@@ -396,7 +395,7 @@ class Register:
             )
 
     def all_copies(self) -> dict[str, list[KnownCopy]]:
-        """The verified copies of all libraries, by the ids of these."""
+        """The verified copies of all libraries, by their ids."""
         found: dict[str, list[KnownCopy]] = {}
         with self._open() as db:
             sql = "SELECT library, drive, drive_label, root, crossing, verified_at FROM copy"
@@ -408,7 +407,7 @@ class Register:
     def put_verified(
         self, library: str, root: Path, drive: str, proven: bool, files: int, damaged: int
     ) -> None:
-        """Remembers that all of a place was read just now, and what was found."""
+        """Stores that all of a path was read just now, with the result."""
         with self._open() as db:
             db.execute(
                 "INSERT INTO looked(library, root, drive, verified_at, proven, files, damaged) "
@@ -419,7 +418,7 @@ class Register:
             )
 
     def put_damaged(self, library: str, root: Path, damaged: int) -> None:
-        """Remembers that files of a place are missing or damaged, though it was not verified."""
+        """Stores that files of a path are missing or damaged, though it was not verified."""
         with self._open() as db:
             sql = "UPDATE looked SET damaged=max(damaged, ?) WHERE library=? AND root=?"
             db.execute(sql, (damaged, library, bytes(root)))
@@ -433,7 +432,7 @@ class Register:
         behind_files: int = 0,
         behind_bytes: int = 0,
     ) -> None:
-        """Remembers how a copy stands to its home, as it was compared just now."""
+        """Stores how a copy compares with its home, as compared just now."""
         now = time.time()
         with self._open() as db:
             db.execute(
@@ -447,7 +446,7 @@ class Register:
             )
 
     def put_originals(self, library: str, root: Path, drive: str, what: str) -> None:
-        """Remembers where the originals of a crossing are: where they were, or set aside."""
+        """Stores where the originals of a crossing are: at the old place, or set aside."""
         with self._open() as db:
             db.execute(
                 "INSERT INTO looked(library, root, drive, what, state, since) "
@@ -456,13 +455,13 @@ class Register:
             )
 
     def forget_originals(self, library: str, root: Path) -> None:
-        """Forgets that the originals of a crossing are there."""
+        """Removes the entry that the originals of a crossing exist."""
         with self._open() as db:
             sql = "DELETE FROM looked WHERE library=? AND root=? AND what<>'copy'"
             db.execute(sql, (library, bytes(root)))
 
     def looked(self) -> dict[tuple[str, Path], Looked]:
-        """What was last seen of every place, by library and folder."""
+        """The last known state of every path, by library and folder."""
         with self._open() as db:
             rows = db.execute(
                 "SELECT library, root, drive, verified_at, proven, files, damaged, state, "
@@ -476,7 +475,7 @@ class Register:
         return {(one.library, one.root): one for one in found}
 
     def drives(self) -> list[KnownDrive]:
-        """The drives that were seen."""
+        """All known drives."""
         with self._open() as db:
             rows = db.execute(
                 "SELECT uuid, label, filesystem, capacity, mount, transport, seen_at, write_mb_s, "
@@ -489,12 +488,10 @@ class Register:
             return [KnownDrive(r[0], r[1], r[2], r[3], _path(r[4]), *r[5:]) for r in checked]
 
     def put_drives(self, drives: list[Drive]) -> list[Former]:
-        """Remembers connected drives as seen now.
+        """Stores connected drives as they are now.
 
-        Of those that are mounted elsewhere than before, or called otherwise, gives what was.
-
-        What stands on such a drive is known where it is now: the homes of libraries and their
-        copies follow it.
+        Returns the earlier state of those mounted elsewhere than before, or renamed. The homes and
+        copies on such a drive get their new paths.
         """
         changed, now = [], time.time()
         with self._open() as db:
@@ -531,7 +528,7 @@ class Register:
         return changed
 
     def former(self) -> dict[str, list[Former]]:
-        """Where drives were mounted before, by UUID, the latest first."""
+        """Where drives were mounted before, by UUID, latest first."""
         found: dict[str, list[Former]] = {}
         with self._open() as db:
             for uuid, mount, label, until in db.execute(
@@ -541,49 +538,49 @@ class Register:
         return found
 
     def hardware(self) -> dict[str, str]:
-        """UUID → hardware of the drives that were seen; nothing where there is no register yet."""
+        """UUID → hardware of known drives; empty if there is no register yet."""
         return (
             {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
         )
 
     def readings(self) -> list[str]:
-        """What was confirmed of documents of unknown make, as JSON."""
+        """The confirmed readings of documents of unknown make, as JSON."""
         with self._open() as db:
             return [said for (said,) in db.execute("SELECT said FROM reading ORDER BY shape")]
 
     def put_reading(self, shape: bytes, said: str) -> None:
-        """Keeps where documents of one shape keep their paths."""
+        """Stores where documents of one shape keep their paths."""
         with self._open() as db:
             db.execute("INSERT OR REPLACE INTO reading VALUES(?,?)", (shape, said))
 
     def forget_reading(self, shape: bytes) -> bool:
-        """Forgets that; False when nothing was known."""
+        """Removes that; False if there was none."""
         with self._open() as db:
             return db.execute("DELETE FROM reading WHERE shape=?", (shape,)).rowcount > 0
 
     def proposed(self) -> dict[bytes, tuple[str, str]]:
-        """What was learnt of documents that nobody said yes to, by their paths.
+        """Proposed readings of documents, by their paths.
 
-        With what they looked like then, and as JSON.
+        With their state then, and as JSON.
         """
         with self._open() as db:
             rows = db.execute("SELECT document, look, said FROM proposed")
             return {document: (look, said) for document, look, said in rows}
 
     def put_proposed(self, document: bytes, look: str, said: str) -> None:
-        """Keeps what was learnt of a document."""
+        """Stores a proposed reading."""
         with self._open() as db:
             db.execute("INSERT OR REPLACE INTO proposed VALUES(?,?,?)", (document, look, said))
 
     def put_speed(self, uuid: str, write_mb_s: float, read_mb_s: float) -> None:
-        """Remembers how fast a drive was when it was last measured, by a crossing or on request."""
+        """Stores a drive's speed, measured by a crossing or on request."""
         with self._open() as db:
             sql = "UPDATE drive SET write_mb_s=?, read_mb_s=?, measured_at=? WHERE uuid=?"
             db.execute(sql, (write_mb_s, read_mb_s, time.time(), uuid))
 
 
 def root_now(register: Register, drives: Iterable[Drive], library: KnownLibrary) -> Path:
-    """Where a library is now, when its drive is mounted elsewhere than when it was last seen.
+    """A library's present path, if its drive is mounted elsewhere than when last seen.
 
     Writes nothing.
     """
@@ -597,7 +594,7 @@ def root_now(register: Register, drives: Iterable[Drive], library: KnownLibrary)
 
 
 def _follow(db: sqlite3.Connection, drive: str, old: bytes, new: bytes) -> None:
-    """What is known below a drive's old mount point is below its new one now."""
+    """Moves paths from a drive's old mount point to its new one."""
     before, after = old.rstrip(b"/"), new.rstrip(b"/")
     for table in ("library", "copy", "looked"):
         db.execute(
@@ -612,9 +609,9 @@ _MAYBE = (int, float, type(None))
 
 
 def _checked(row: tuple[Any, ...], *kinds: type | tuple[type, ...]) -> tuple[Any, ...]:
-    """A row whose values have the kinds that they were written with.
+    """A row whose values have the expected types.
 
-    SQLite itself holds nobody to them.
+    SQLite itself does not enforce them.
     """
     if not all(isinstance(value, kind) for value, kind in zip(row, kinds, strict=True)):
         raise ValueError("a value of another kind")

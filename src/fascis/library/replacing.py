@@ -1,9 +1,8 @@
-"""Giving a document of a person's own folder a new content, in place.
+"""Giving a document in a person's own folder new content.
 
-Written beside, read back, and the two swapped.
-
-What was there before stays beside it, under a name that says when it was set aside and that no
-format knows, so that nobody takes it for a document. Nothing that exists is overwritten.
+It is written beside the document and read back, then the two are swapped. The earlier version stays
+beside it, under a name that shows when it was set aside and has no known ending, so that nobody
+mistakes it for a document. Nothing that exists is overwritten.
 """
 
 from __future__ import annotations
@@ -28,36 +27,36 @@ from fascis.library.open_files import find_open
 from fascis.words.speech import tr
 
 _CHUNK = 1 << 22
-_LONGEST = 255  # bytes of a name
+_LONGEST = 255  # Bytes of a name.
 _SPARE = b".old"
 _KEPT = re.compile(rb"\.before-[0-9a-f]{8}(\.old)?\Z")
 
 
 def kept_name(name: bytes, act: str) -> bytes:
-    """The name under which what was there before is kept.
+    """The name under which an earlier version is kept.
 
     Args:
-        act: the id of what replaced it; its first eight characters are in the name.
+        act: the id of the act that replaced it; the name contains its first eight characters.
     """
     tail = f".before-{act[:8]}".encode()
-    # What is cut off may be all that tells two names apart.
+    # The part that is cut off may be the only difference between two names.
     if len(name) + len(tail) + len(_SPARE) > _LONGEST:
         tail = b"~" + blake3(name).hexdigest(4).encode() + tail
     return cut(name, _LONGEST - len(tail) - len(_SPARE)) + tail
 
 
 def is_kept(name: bytes) -> bool:
-    """True for the name of what was there before, see :func:`kept_name`."""
+    """True for the name of an earlier version, see :func:`kept_name`."""
     return bool(_KEPT.search(name))
 
 
 def looks(status: os.stat_result) -> tuple[int, int, int]:
-    """What tells that a file is the same and unchanged: size in bytes, time in ns, inode."""
+    """Shows whether a file is the same and unchanged: size in bytes, time in ns, inode."""
     return status.st_size, status.st_mtime_ns, status.st_ino
 
 
 def not_in_use(document: Path) -> None:
-    """Looks whether a program works in a document.
+    """Checks whether a program works in a document.
 
     Raises:
         Refused: one has it open, or a database's journal lies beside it.
@@ -88,13 +87,13 @@ def not_in_use(document: Path) -> None:
 def write_beside(
     medium: Medium, name: bytes, content: bytes | Path, like: os.stat_result | None = None
 ) -> bytes:
-    """Writes a new file, flushes it, reads it back, and gives its digest.
+    """Writes a new file, flushes it, reads it back, and returns its digest.
 
     Raises ``OSError``; nothing is left then.
 
     Args:
-        like: the file whose mode it gets, and whose owner where that may be given; without it, a
-            mode for a new one.
+        like: the file whose mode, and if permitted owner, it gets; without it, the mode of a new
+            file.
 
     Raises:
         EnvironmentTrouble: it read back wrong.
@@ -142,11 +141,9 @@ def _parts(content: bytes | Path) -> Iterator[bytes]:
 
 
 def swap(medium: Medium, name: bytes, other: bytes) -> None:
-    """Lets two files change names: at once where the drive can, else by a third name.
+    """Exchanges the names of two files: at once if the drive can, otherwise with a third name.
 
-    Raises ``OSError``.
-
-    Cut off between the steps of the second way, :func:`mend` brings the first one back.
+    Raises ``OSError``. If the second way is interrupted, :func:`mend` restores the first file.
     """
     folder, _, own = name.rpartition(b"/")
     with _folder(medium, folder) as handle:
@@ -162,7 +159,7 @@ def swap(medium: Medium, name: bytes, other: bytes) -> None:
 
 
 def mend(medium: Medium, name: bytes, other: bytes) -> None:
-    """After a swap that was cut off: what was there before is there again, or the swap is done.
+    """After an interrupted swap: restores the earlier state, or finishes the swap.
 
     Raises ``OSError``.
     """
@@ -190,7 +187,7 @@ class _folder:
 
 
 def move_or_clear(medium: Medium, other: bytes, name: bytes) -> None:
-    """Gives a new file its name; where that was taken meanwhile, nothing of it is left.
+    """Gives a new file its name; if that was taken meanwhile, removes the file.
 
     Raises ``OSError``.
     """
@@ -202,7 +199,7 @@ def move_or_clear(medium: Medium, other: bytes, name: bytes) -> None:
 
 
 def is_protected(path: Path) -> bool:
-    """True when a file may not be written: it says so itself, or its folder or drive does."""
+    """True if a file cannot be written: because of its own mode, its folder or its drive."""
     return (
         not stat.S_IMODE(os.stat(path).st_mode) & 0o222
         or not os.access(path, os.W_OK)

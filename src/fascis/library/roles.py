@@ -1,4 +1,4 @@
-"""What a file is for: from folder names, patterns of the identity file, and its type."""
+"""The purpose of a file: from folder names, patterns of the identity file, and its type."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fascis.words.speech import tr
 
 
 class Role(StrEnum):
-    """What a file is for. Proxies, renders and previews can be made again."""
+    """The purpose of a file. Proxies, renders and previews can be made again."""
 
     ORIGINAL = "original"
     PROXY = "proxy"
@@ -23,12 +23,12 @@ class Role(StrEnum):
 
     @property
     def remakeable(self) -> bool:
-        """True when such files could be made again from others."""
+        """True if such files could be made again from others."""
         return self in (Role.PROXY, Role.RENDER, Role.PREVIEW)
 
     @property
     def words(self) -> str:
-        """What a person calls such files, inside a sentence."""
+        """The name of such files, within a sentence."""
         return _WORDS[self]
 
 
@@ -54,7 +54,7 @@ FILMS = frozenset(e.encode() for e in _FILMS.split())
 SOUND = frozenset(e.encode() for e in _SOUND.split())
 STILLS = frozenset(e.encode() for e in _PICTURES.split())
 MEDIA = frozenset(e.encode() for e in f"{_PICTURES} {_SOUND} {_FILMS}".split())
-DATABASES = frozenset((b"sqlite", b"sqlite3", b"db", b"db3"))  # of unknown make
+DATABASES = frozenset((b"sqlite", b"sqlite3", b"db", b"db3"))  # Of unknown make.
 
 
 def is_media(name: bytes) -> bool:
@@ -68,7 +68,7 @@ def is_media(name: bytes) -> bool:
 def is_worked_in(place: bytes) -> bool:
     """True for documents, databases and their journals.
 
-    What a person's work is in, not what it refers to.
+    Files that contain a person's work, as opposed to files they refer to.
     """
     name = place.rpartition(b"/")[2]
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
@@ -77,17 +77,17 @@ def is_worked_in(place: bytes) -> bool:
 
 
 class RoleRule:
-    """Decides roles for one library.
+    """Decides the roles of a library's files.
 
-    A folder named proxies, renders or previews (in any case) decides for what is in it; patterns of
-    folders from an identity file decide first. A word within a file's name never does.
+    Patterns of folders in an identity file decide first; then a folder named proxies, renders or
+    previews (in any case) decides for everything in it. A word within a file's name never does.
     """
 
     def __init__(self, patterns: Mapping[str, str] | None = None) -> None:
         self._patterns = [(k, Role(v)) for k, v in (patterns or {}).items()]
 
     def of_folder(self, folder: bytes) -> Role | None:
-        """The role that a folder gives to all that is in it, or None."""
+        """The role that a folder gives to everything in it, or None."""
         if self._patterns:
             text = folder.decode("utf-8", "surrogateescape")
             for pattern, role in self._patterns:

@@ -12,21 +12,21 @@ class Standing(StrEnum):
 
     # In the library's folder, and used.
     HELD = "held"
-    LOOSE = "loose"  # used, but outside
+    LOOSE = "loose"  # Used, but outside.
     # On a drive that is not connected.
     AWAY = "away"
-    # Not where it should be, though its drive is there.
+    # Not at its path, although its drive is connected.
     MISSING = "missing"
-    UNUSED = "unused"  # held, but nothing uses it
+    UNUSED = "unused"  # In the library's folder, but unused.
 
     @property
     def inside(self) -> bool:
-        """True when the file lies in the library's folder."""
+        """True if the file lies in the library's folder."""
         return self in (Standing.HELD, Standing.UNUSED)
 
     @property
     def words(self) -> str:
-        """What a person calls it."""
+        """Its name for people."""
         return _WORDS[self]
 
 

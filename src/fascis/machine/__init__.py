@@ -1,4 +1,4 @@
-"""The machine and the person before it.
+"""The machine and the person using it.
 
-Kept from sleeping while a crossing runs, told when one ends or needs somebody.
+It stays awake while a crossing runs, and a notification is shown when one ends or needs somebody.
 """

@@ -16,15 +16,15 @@ from fascis.machine.bus import SYSTEM, Absent, call, connection
 _LOGIN = DBusAddress(
     "/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager"
 )
-# Where the lid is not granted, sleeping by itself is.
+# If the lid is not granted, at least idle sleep is prevented.
 _WANTED = ("sleep:idle:handle-lid-switch", "sleep:idle")
 
 
 class Awake:
-    """Holds the machine awake while it is entered; quietly does nothing where that is not granted.
+    """Keeps the machine awake inside the block; does nothing if not granted.
 
     Attributes:
-        granted: what is held off, as login1 names it; "" when nothing is.
+        granted: what is prevented, in login1's terms; "" for nothing.
     """
 
     def __init__(self, why: str) -> None:
@@ -34,7 +34,7 @@ class Awake:
 
     @property
     def with_lid(self) -> bool:
-        """True when closing the lid does not put the machine to sleep either."""
+        """True if closing the lid does not put the machine to sleep either."""
         return "lid" in self.granted
 
     def __enter__(self) -> Self:
@@ -50,7 +50,7 @@ class Awake:
                     except Absent:
                         continue
         except Absent:
-            # No such service here: the machine does as it is set.
+            # There is no such service here: the machine follows its own settings.
             pass
         return self
 

@@ -1,6 +1,6 @@
 """Calls on the message buses (D-Bus).
 
-Quietly absent where there is no bus, no service, or no permission.
+Does nothing if there is no bus, no service, or no permission.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from jeepney.wrappers import unwrap_msg
 from fascis.words.speech import tr
 
 SYSTEM, SESSION = "SYSTEM", "SESSION"
-# Seconds; nobody waits for a notice.
+# Seconds; nobody waits for a notification.
 _PATIENCE = 2.0
 Absent = (OSError, KeyError, ValueError, TimeoutError, DBusErrorResponse)
 
@@ -39,9 +39,9 @@ def connection(bus: str, fds: bool = False) -> Iterator[DBusConnection]:
 
 
 def opened(bus: str, fds: bool = False) -> DBusConnection:
-    """A connection that its caller closes; raises as :func:`connection` does.
+    """A connection that its caller closes; raises like :func:`connection`.
 
-    Opened in a thread of its own: greeting a bus has no time limit, and a bus may hang.
+    Opened in a thread of its own, because connecting has no time limit, and a bus can hang.
     """
     outcome: queue.Queue[DBusConnection | Exception] = queue.Queue()
 
@@ -69,7 +69,7 @@ def call(
     arguments: tuple[Any, ...],
     patience: float = _PATIENCE,
 ) -> tuple[Any, ...]:
-    """Calls a method and gives what it gives.
+    """Calls a method and returns its result.
 
     Raises:
         DBusErrorResponse: it was refused, or there is no such service.

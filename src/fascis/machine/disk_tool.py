@@ -1,8 +1,7 @@
-"""The desktop's own disk tool, found by its desktop entry, where there is one.
+"""The desktop's own disk tool, found by its desktop entry, if there is one.
 
-freedesktop.org, Desktop Entry Specification.
-
-A tool is taken for one by its categories, keywords and file types, never by its name.
+freedesktop.org, Desktop Entry Specification. It is recognised by its categories, keywords and file
+types, never by its name.
 """
 
 from __future__ import annotations
@@ -24,18 +23,18 @@ _LEAST = 3
 
 @dataclass(frozen=True, slots=True)
 class DiskTool:
-    """A disk tool: its name, and the words of the command that opens it."""
+    """A disk tool: its name, and the command that opens it."""
 
     name: str
     command: tuple[str, ...]
 
     def open(self) -> None:
-        """Starts it, and leaves it to itself. Raises ``OSError`` when it does not start."""
+        """Starts it as an independent program. Raises ``OSError`` if it does not start."""
         nothing = subprocess.DEVNULL
         process = subprocess.Popen(
             self.command, start_new_session=True, stdin=nothing, stdout=nothing, stderr=nothing
         )
-        # So that none is left as a zombie.
+        # So that no zombie is left.
         threading.Thread(target=process.wait, name="disk-tool", daemon=True).start()
 
 
@@ -51,7 +50,7 @@ def data_folders(environment: Mapping[str, str]) -> list[Path]:
 
 
 def find_disk_tool(folders: Iterable[Path]) -> DiskTool | None:
-    """The likeliest disk tool of this desktop, or None."""
+    """The most suitable disk tool of this desktop, or None."""
     best: tuple[int, DiskTool] | None = None
     for folder in folders:
         for path in sorted(folder.glob("applications/*.desktop")):

@@ -1,4 +1,4 @@
-"""Telling the desktop that a crossing ended or needs somebody (org.freedesktop.Notifications)."""
+"""Notifying the desktop that a crossing ended or needs somebody (org.freedesktop.Notifications)."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ _NOTICES = DBusAddress(
 
 
 def tell_desktop(summary: str, body: str, urgent: bool = False) -> bool:
-    """Shows a notice; False where there is no desktop that shows any.
+    """Shows a notification; False if no desktop shows it.
 
     Args:
         body: plain text; some desktops read markup in it, so it is escaped.
-        urgent: it stays until it is seen.
+        urgent: it stays until somebody closes it.
     """
     hints = {"urgency": ("y", 2 if urgent else 1), "desktop-entry": ("s", "org.fascis.Fascis")}
     arguments: tuple[Any, ...] = (

@@ -1,5 +1,4 @@
 """Lost references.
 
-An index of found files, ties and the evidence for them, folder moves, applying them and taking it
-back.
+An index of found files, ties with their evidence, folder moves, applying and undoing.
 """

@@ -1,9 +1,7 @@
-"""What found files hold, as far as a tie needs it: digests, samples, lengths and capture times.
+"""The contents of found files: digests, samples, lengths, capture times.
 
-Files are only read.
-
-Each is asked once and remembered. Lengths and capture times are read in a child process with
-limits.
+Only as far as a tie needs them. Files are only read, each once, and the results are kept. Lengths
+and capture times are read in a child process with limits.
 """
 
 from __future__ import annotations
@@ -29,8 +27,8 @@ class Contents:
     """Reads found files, on request.
 
     Args:
-        control: asked between two pieces.
-        report: told what is being read, in words.
+        control: checked between two pieces.
+        report: called with a text about the present file.
     """
 
     def __init__(
@@ -42,7 +40,7 @@ class Contents:
         self._facts: dict[bytes, Facts] = {}
 
     def digest(self, path: bytes) -> bytes:
-        """The BLAKE3 digest of a whole file; nothing for one that cannot be read.
+        """The BLAKE3 digest of a whole file; empty if it cannot be read.
 
         Raises:
             Cancelled: when ``control`` was stopped.
@@ -54,7 +52,7 @@ class Contents:
     def sample(self, path: bytes) -> bytes:
         """A digest of sixteen pieces of 64 KiB spread over a file, or of all of a smaller one.
 
-        Nothing if it cannot be read.
+        Empty if it cannot be read.
 
         Raises:
             Cancelled: when ``control`` was stopped.
@@ -79,15 +77,15 @@ class Contents:
         return hasher.digest()
 
     def alike(self, paths: Iterable[bytes]) -> bool:
-        """True when all files have one size and equal samples.
+        """True if all files have one size and equal samples.
 
-        Identical copies, as far as that tells.
+        They are then treated as identical copies.
         """
         samples = {self.sample(p) for p in paths}
         return len(samples) == 1 and b"" not in samples
 
     def facts(self, paths: Iterable[bytes]) -> dict[bytes, Facts]:
-        """Length, dimensions and capture time of each file, as far as it tells.
+        """Length, dimensions and capture time of each file, if it has them.
 
         Raises:
             Cancelled: when ``control`` was stopped.
@@ -97,7 +95,7 @@ class Contents:
         if fresh:
             self._report(tr("Reading lengths and dates"))
             opened = self._opened(fresh)
-            # the handle before is closed when the next one is asked for
+            # The previous handle is closed when the next one is requested.
             for path, facts in zip(fresh, facts_of(opened, clips=True), strict=True):
                 self._facts[path] = facts
         return {p: self._facts[p] for p in wanted}
@@ -121,7 +119,7 @@ class Contents:
 
 
 def groups(contents: Contents, paths: Iterable[bytes]) -> list[list[bytes]]:
-    """Files of one size, those with equal samples together."""
+    """Files of one size, in groups with equal samples."""
     found: dict[bytes, list[bytes]] = defaultdict(list)
     for path in paths:
         found[contents.sample(path)].append(path)

@@ -1,4 +1,4 @@
-"""Decides for every lost file, from the evidence that is there.
+"""Decides every lost file by the available evidence.
 
 Folder moves first, then the rest one by one.
 """
@@ -21,20 +21,20 @@ from fascis.relink.pairs import DIFFERS, EQUAL, Basis, tail_of
 from fascis.words.figures import number
 from fascis.words.speech import tr, trn
 
-# Of a folder's files: fewer may lie elsewhere too, and it still is that folder.
+# The share of a folder's files: fewer can also exist elsewhere without doubt about the folder.
 _FEW = 0.5
-_COUNTED = re.compile(rb"[A-Za-z_ -]{0,8}\d{4,}")  # names that cameras count
+_COUNTED = re.compile(rb"[A-Za-z_ -]{0,8}\d{4,}")  # Names that cameras count.
 
 
 class _Disputed:
-    """How much of what one statement explains could be explained by others too."""
+    """How many of the files explained by one statement could be explained by others too."""
 
     def __init__(self, deciding: Deciding, best: Mapping[int, int], move: Moved) -> None:
         self._deciding, self._best, self._own = deciding, best, move
         self._tops: dict[bytes, Counter[frozenset[Moved | None]]] | None = None
 
     def share(self, i: int, own: list[int]) -> float:
-        """Which part of an old folder has an equal one elsewhere than the pairs ``own`` lead."""
+        """The share of an old folder with equal files elsewhere than in the pairs ``own``."""
         d = self._deciding
         if self._tops is None:
             self._tops = defaultdict(Counter)
@@ -49,7 +49,7 @@ class _Disputed:
 
 
 class Deciding:
-    """Decides for every lost file, from the evidence that is there."""
+    """Decides every lost file by the available evidence."""
 
     def __init__(self, evidence: Evidence) -> None:
         self.m = evidence
@@ -62,7 +62,7 @@ class Deciding:
         self.path: dict[int, bytes] = {}
         self.moves: list[FolderMove] = []
         self.made = Statements(self.lost, self.index, self.pairs)
-        # Row → the lost file that it is.
+        # Row → its lost file.
         self._claimed: dict[int, int] = {}
         self._moved: set[bytes] = set()
         self._refuse()
@@ -75,9 +75,9 @@ class Deciding:
             self.by_folder[x.folder].append(i)
 
     def run(self) -> Match:
-        """Everything.
+        """Decides everything.
 
-        A person's word, folder moves, the rest one by one, and no found file twice.
+        A person's answers, folder moves, the rest one by one, and no found file twice.
         """
         self._take_choices()
         self._find_moves()
@@ -134,7 +134,7 @@ class Deciding:
             self.basis[i] = Basis.NAME if mine is None else basis_of(self.pairs, mine)
 
     def _hinted(self) -> list[Moved]:
-        """Folder moves that the files which a person located imply."""
+        """Folder moves implied by files that a person located."""
         found = []
         for path, there in self.decisions.chosen.items():
             if there is not None and (i := self.by_path.get(path)) is not None:
@@ -149,7 +149,7 @@ class Deciding:
         free = np.array([s is State.NOWHERE for s in self.state], np.bool_)
         most = np.zeros(len(self.lost), np.int8)
         np.maximum.at(most, self.pairs.lost, self.rank)
-        # What has less for it than another says nothing.
+        # A file with less evidence than another means nothing.
         best = self.possible & (self.rank == most[self.pairs.lost])
         usable = best & free[self.pairs.lost] if len(self.pairs) else best
         accepted = sorted(self.decisions.accepted)
@@ -166,7 +166,7 @@ class Deciding:
             for i in folder_move.lost:
                 self.move[i] = at
         self._moved = self._moved_whole()
-        # What was left open claims nothing.
+        # Open statements claim nothing.
         self._claimed = {
             row: i
             for row, i in self._claimed.items()
@@ -174,7 +174,7 @@ class Deciding:
         }
 
     def _moved_whole(self) -> set[bytes]:
-        """Old folders of moves that explain half or more of what is lost below them."""
+        """Old folders of moves that explain half or more of the lost files below them."""
         lost = Counter(x.folder for x in self.lost)
         found = set()
         for made in self.moves:
@@ -187,7 +187,7 @@ class Deciding:
         return found
 
     def _claim(self, chosen: Sequence[tuple[Moved, np.ndarray]]) -> None:
-        """What a statement says a lost file is, is no other lost file.
+        """A file claimed by a statement cannot be another lost file.
 
         The statement that explains most comes first.
         """
@@ -200,7 +200,7 @@ class Deciding:
         return there, -len(move.old) if there else len(move.old), self.m.near(move.new)
 
     def _denied(self, move: Moved) -> bool:
-        """True when a file lies where a statement leads and is another one for sure."""
+        """True if the file at a statement's path is certainly another one."""
         mine = self.made.pairs(move)
         return bool((~self.possible[mine]).any())
 
@@ -221,14 +221,14 @@ class Deciding:
         doubted = {
             self.lost[i].folder for i in best if not made.certain or self.state[i] is State.OPEN
         }
-        # Where files lie in two places some differ: it may be an old copy of the folder.
+        # If files lie in two places, some differ: it may be an old copy of the folder.
         if doubted and not sure:
             self._doubt_members(made, best, doubted)
             contested = made.certain
             made.certain = any(self.state[i] is State.FOUND for i in best)
             if contested and not made.certain:
-                # others explain as much: a person decides about one file, and that settles its
-                # neighbours
+                # Others explain as much: a person decides one file, and that decides its
+                # neighbours.
                 return
         made.lost = [i for i in best if self.state[i] is not State.NOWHERE]
         if made.lost:
@@ -237,9 +237,9 @@ class Deciding:
     def _doubt_members(
         self, made: FolderMove, best: Mapping[int, int], folders: Collection[bytes]
     ) -> None:
-        """What a statement explains of some folders is left open.
+        """Leaves open what a statement explains of some folders.
 
-        What has more for it than that is not.
+        Except files with more evidence.
         """
         for i, p in best.items():
             others = any(
@@ -258,7 +258,7 @@ class Deciding:
                 )
 
     def _weigh(self, made: FolderMove, best: dict[int, int]) -> None:
-        """Whether a statement settles ties by itself, and what speaks against it."""
+        """Whether a statement decides ties automatically, and what contradicts it."""
         pairs = self.pairs
         members = np.array(list(best.values()), np.int64)
         numbers = pairs.lost[members]
@@ -307,7 +307,7 @@ class Deciding:
         made.certain = not doubtful
 
     def _prove_little(self, numbers: np.ndarray, move: Moved) -> bool:
-        """True for a few names, or a part of a folder's, that cameras count.
+        """True for a few names, or a part of a folder's names, that cameras count.
 
         Another folder has them too.
         """
@@ -325,7 +325,7 @@ class Deciding:
         return mine < 3 or 2 * mine < below
 
     def _found_elsewhere(self, made: FolderMove, numbers: np.ndarray) -> str:
-        """Says so when most of an old folder was found elsewhere, and this is a second copy."""
+        """Reports that most of an old folder was found elsewhere, and this is a second copy."""
         folders = {self.lost[i].folder for i in numbers.tolist()}
         mine = [i for f in folders for i in self.by_folder[f]]
         tied = [i for i in mine if self.state[i] is State.FOUND and i not in self.path]
@@ -376,7 +376,7 @@ class Deciding:
         if sure:
             self._tie(i, p, tr("Its folder moved, as you said."), basis)
         elif self.rank[p] < most:
-            # Another one has more for it: looked at alone.
+            # Another one has more evidence: examined by itself.
             return
         elif self.rank[p] > most or not (equal := self.equals(i, p, others, len(made.lost))):
             self._tie(i, p, words, basis)
@@ -411,9 +411,9 @@ class Deciding:
                 )
 
     def equals(self, i: int, p: int, others: list[int], members: int) -> list[int]:
-        """Other candidates with as much for them.
+        """Other candidates with equal evidence.
 
-        Those in use as other files count no more beside a folder of unused ones.
+        Files in use as others do not count beside a folder of unused ones.
         """
         equal = [q for q in others if self.rank[q] == self.rank[p] and self._is_free(i, q)]
         if members >= 3 and not self.pairs.used[p] and self.pairs.size[p] == EQUAL:
@@ -421,7 +421,7 @@ class Deciding:
         return equal
 
     def _alike(self, some: list[int]) -> int | None:
-        """Of identical copies the one to take; None when they are not identical."""
+        """The one to take of identical copies; None if they are not identical."""
         rows = [int(self.pairs.row[p]) for p in some]
         if (
             len({int(self.index.size[r]) for r in rows}) > 1
@@ -431,7 +431,7 @@ class Deciding:
         return self._nearest(some) if self.m.contents.alike(map(self.index.path, rows)) else None
 
     def _nearest(self, some: list[int]) -> int:
-        """Of identical copies the one to take."""
+        """The one to take of identical copies."""
         old = self.lost[int(self.pairs.lost[some[0]])].folder
 
         def distance(p: int) -> tuple[object, ...]:
@@ -526,7 +526,7 @@ class Deciding:
         self._checked(i, p, why)
 
     def _checked(self, i: int, p: int, why: str, basis: Basis | None = None) -> None:
-        """Ties unless what there is proves too little for one file alone."""
+        """Ties, except those whose evidence is too weak for one file alone."""
         doubt = "" if self.strong[p] else self._doubt(i, p)
         if doubt:
             self._leave_open(i, doubt)
@@ -537,7 +537,7 @@ class Deciding:
         x = self.lost[i]
         folder = self.index.folders[int(self.index.folder[int(self.pairs.row[p])])]
         if folder == x.folder:
-            # Only its name is written otherwise.
+            # Only its name is spelled differently.
             return ""
         if self.m.repeats[i]:
             return tr("Many files of its kind are of this size: that and its name prove little.")
@@ -560,7 +560,7 @@ class Deciding:
         return ""
 
     def _has_moved(self, folder: bytes) -> bool:
-        """True when a folder, or one above it, has moved for certain."""
+        """True if a folder, or one above it, has certainly moved."""
         while folder:
             if folder in self._moved:
                 return True
@@ -570,7 +570,7 @@ class Deciding:
     # -- no found file twice -----------------------------------------------------------------------
 
     def _once_only(self) -> None:
-        """Two lost files are tied to one found file only when they are the same file."""
+        """Two lost files share one found file only if they are the same file."""
         holders: dict[bytes, list[int]] = defaultdict(list)
         for i, s in enumerate(self.state):
             if s is State.FOUND:
@@ -604,7 +604,7 @@ class Deciding:
 
 
 def _common(one: bytes, other: bytes) -> int:
-    """How many leading folders two paths have in common."""
+    """The number of common leading folders of two paths."""
     common = 0
     for a, b in zip(one.split(b"/"), other.split(b"/"), strict=False):
         if a != b:
@@ -614,9 +614,9 @@ def _common(one: bytes, other: bytes) -> int:
 
 
 def same_file(one: Lost, other: Lost) -> bool:
-    """True when two lost paths are for the same file.
+    """True if two lost paths are for the same file.
 
-    One place written in two ways, or one content.
+    One path in two spellings, or equal content.
     """
     if one.digest and other.digest:
         return one.digest == other.digest
@@ -633,7 +633,7 @@ def same_file(one: Lost, other: Lost) -> bool:
 
 
 def _of_another(what: str, n: int) -> str:
-    """How many files of a folder speak against its having moved, and by what."""
+    """How many files of a folder contradict its move, and how."""
     return {
         "length": trn("{n} file there of another length", "{n} files there of another length", n),
         "content": trn(

@@ -1,6 +1,6 @@
 """The evidence for all pairs of one matching.
 
-Columns that cost nothing, and what is read where a decision waits for it.
+Columns that cost nothing, and contents that are read if a decision needs them.
 """
 
 from __future__ import annotations
@@ -27,11 +27,11 @@ from fascis.relink.pairs import (
     repeated_sizes,
 )
 
-# Other names of one size: from there on a size proves little.
+# Names of one size: from this number on a size proves little.
 _MANY = 3
-# Bytes that are read to compare digests where a tie is clear without.
+# Bytes that are read to compare digests even if a tie is clear.
 _FREE_READING = 2 << 30
-# Files at most whose length or capture time is looked at.
+# The most files whose length or capture time is read.
 _PROBES = 3000
 Nearness = Callable[[bytes], tuple[object, ...]]
 
@@ -42,12 +42,12 @@ def _equally_near(_path: bytes) -> tuple[object, ...]:
 
 @dataclass(frozen=True, slots=True)
 class InUse:
-    """What a library uses and finds.
+    """The files that a library uses and finds.
 
     Attributes:
         used: absolute paths of these files.
-        standing: folders whose files are where they should be, and how many of them are used.
-        near: of identical copies the one with the smallest value is taken.
+        standing: folders whose files are at their paths, and how many of them are used.
+        near: the smallest value decides between identical copies.
     """
 
     used: Collection[bytes] = frozenset()
@@ -56,7 +56,7 @@ class InUse:
 
 
 class Evidence:
-    """What speaks for and against each pair, with what only the files tell, on request."""
+    """The evidence for and against each pair, including file contents on request."""
 
     def __init__(
         self,
@@ -79,7 +79,7 @@ class Evidence:
     # -- more evidence -----------------------------------------------------------------------------
 
     def read_cheap_digests(self) -> None:
-        """Where digests are known and little is to be read, everything is compared."""
+        """Compares everything with known digests if little must be read."""
         pairs = self.pairs
         known = np.array([bool(x.digest) for x in self.lost], np.bool_)
         if len(pairs):
@@ -90,9 +90,9 @@ class Evidence:
             self._digest(wanted.tolist())
 
     def fetch(self, decided: Match) -> bool:
-        """Fetches digests, lengths and capture times where a decision waits for them.
+        """Reads digests, lengths and capture times if a decision needs them.
 
-        True when there is anything new.
+        True if there is anything new.
         """
         open = [i for i, s in enumerate(decided.state) if s in (State.OPEN, State.NOWHERE)]
         digests = [
@@ -106,7 +106,7 @@ class Evidence:
         fetched |= self._look_for_renamed([i for i in open if not self._has_equal(i)])
         possible = self.pairs.possible()
         probes = [p for i in open for p in self.pairs.of(i) if possible[p]]
-        # A few of each move that rests on names, or on sizes that prove little.
+        # A few of each move based on names, or on sizes that prove little.
         for move in decided.moves:
             few = [i for i in move.lost if self.lost[i].length or self.lost[i].captured]
             for i in few[:: max(1, len(few) // 3)][:3]:
@@ -115,7 +115,7 @@ class Evidence:
         return self._probe(probes[:_PROBES]) or fetched
 
     def check(self, decided: Match) -> bool:
-        """Reads what every tie can be checked by; True when there was anything new."""
+        """Reads everything by which each tie can be checked; True if there was anything new."""
         tied = [
             p
             for i, state in enumerate(decided.state)
@@ -130,7 +130,7 @@ class Evidence:
         return any(self.pairs.digest[p] == EQUAL for p in self.pairs.of(i))
 
     def _digest(self, wanted: Iterable[int]) -> bool:
-        """Compares digests of some pairs; True when there was one to compare."""
+        """Compares digests of some pairs; True if there was one to compare."""
         done = False
         for p in wanted:
             x, row = self.lost[int(self.pairs.lost[p])], int(self.pairs.row[p])
@@ -146,7 +146,7 @@ class Evidence:
         return done
 
     def _look_for_renamed(self, wanted: list[int]) -> bool:
-        """Looks for files of one size and another name, where content or time can decide."""
+        """Searches for files of one size and another name, where content or time can decide."""
         wanted = [
             i
             for i in wanted
@@ -176,7 +176,7 @@ class Evidence:
         return len(self.pairs) != before
 
     def _may_tell(self, pair: int) -> bool:
-        """True where length or capture time is not looked up yet, and one of them is remembered."""
+        """True if length or capture time is known from a document and not read yet."""
         if not self.pairs.length[pair] == UNKNOWN == self.pairs.captured[pair]:
             return False
         lost = self.lost[int(self.pairs.lost[pair])]
@@ -203,7 +203,7 @@ class Evidence:
         return True
 
     def exists(self, folder: bytes) -> bool:
-        """True for a folder that is still there."""
+        """True for an existing folder."""
         if folder not in self._exists:
             self._exists[folder] = Path(os.fsdecode(folder)).is_dir()
         return self._exists[folder]

@@ -1,9 +1,8 @@
-"""An index of the media below the folders where to look: names, sizes and times in columns.
+"""An index of the media below some folders: names, sizes and times in columns.
 
-Nothing is opened.
-
-One index serves every library. Links are not followed; other file systems mounted below are looked
-at, the kernel's own are not. What Fascis set aside is left out: it waits to be deleted.
+No file is opened. One index serves every library. Links are not followed; other file systems
+mounted below are included, the kernel's own are not. Originals set aside by Fascis are left out:
+they will be deleted.
 """
 
 from __future__ import annotations
@@ -31,17 +30,17 @@ from fascis.words.speech import tr
 Ints = NDArray[np.int64]
 _PSEUDO = frozenset((b"/proc", b"/sys", b"/dev"))
 _OURS = re.compile(rb"\.fascis.*|.* \(set aside [0-9a-f]{8}\)")
-# Seconds between two looks whether to stop.
+# Seconds between two checks for a stop.
 _TICK = 0.1
-_BATCH = 20_000  # files between two reports
+_BATCH = 20_000  # Files between two reports.
 _MOST_ENDINGS = 50_000
 
 
 def key_of(name: bytes) -> int:
-    """A number that names have in common which differ only in case or in the form of their accents.
+    """A number that is equal for names that differ only in case or in the form of their accents.
 
-    Others may share it too, rarely: names are compared before anything is made of it. Good for this
-    process only.
+    Rarely for other names too: names are compared before the result is used. Valid in this process
+    only.
     """
     return hash(
         name.lower() if name.isascii() else name_key(name).encode("utf-8", "surrogateescape")
@@ -53,14 +52,14 @@ class Index:
     """Found files in columns. A *row* is a file's number.
 
     Attributes:
-        roots: the folders that were looked in.
+        roots: the searched folders.
         folders: absolute paths of folders that hold media.
-        names: the files' names, one after the other; ``ends`` says where each ends.
+        names: the files' names, one after the other; ``ends`` has the end of each.
         folder: for each file its folder's number; ``size`` in bytes, ``mtime_ns``, ``key`` see
             :func:`key_of`.
-        files: how many files were seen, those that are no media included.
+        files: how many files were seen, including other files than media.
         seconds: how long it took.
-        troubles: folders that could not be looked into.
+        troubles: folders that could not be opened.
     """
 
     roots: tuple[Path, ...] = ()
@@ -98,14 +97,13 @@ class Index:
 def look(
     root: Path, report: Callable[[int], None] = lambda _files: None, control: Control = UNSTOPPED
 ) -> Index:
-    """Looks at everything below a folder.
+    """Searches everything below a folder.
 
-    It is walked in a thread of its own, so that a drive that does not answer can be left alone
-    within a moment.
+    In a thread of its own, so that a drive that does not answer can be left at once.
 
     Args:
-        report: told how many files were seen so far.
-        control: asked ten times a second.
+        report: called with the number of files seen so far.
+        control: checked ten times a second.
 
     Raises:
         EnvironmentTrouble: the folder is not there, or cannot be opened.
@@ -132,7 +130,7 @@ def look(
 
 
 class _Walk:
-    """One walk below a folder; ``files`` and ``stop`` are read and set by another thread."""
+    """One walk below a folder; another thread reads ``files`` and sets ``stop``."""
 
     def __init__(self, root: Path) -> None:
         self._root = root
@@ -187,7 +185,7 @@ class _Walk:
                 pending.append(path)
 
     def _list(self, folder: bytes) -> list[bytes]:
-        """Takes the files of one folder in, and gives the folders in it."""
+        """Adds the files of one folder, and returns its subfolders."""
         inner: list[bytes] = []
         number, first = len(self._folders), len(self._size)
         size, mtime, key, names = self._size, self._mtime, self._key, self._names
@@ -201,7 +199,7 @@ class _Walk:
                         inner.append(entry.path)
                     continue
                 count += 1
-                # An extension, and a little more: asked once.
+                # An ending, and a little more: decided once.
                 if (known := media.get(name[-6:])) is None:
                     known = media[name[-6:]] = is_media(name)
                     if len(media) > _MOST_ENDINGS:
@@ -211,7 +209,7 @@ class _Walk:
                 try:
                     status = entry.stat(follow_symlinks=False)
                 except OSError:
-                    continue  # gone meanwhile
+                    continue  # Gone meanwhile.
                 names.append(name)
                 size.append(status.st_size)
                 mtime.append(mtime_of(status))
@@ -225,7 +223,7 @@ class _Walk:
         return inner
 
     def _pack(self) -> None:
-        """Many small names become one large block."""
+        """Combines many small names in one large block."""
         self._lengths.extend([len(n) for n in self._names])
         self._blocks.append(b"".join(self._names))
         self._names.clear()
@@ -262,7 +260,7 @@ def _identity(status: os.stat_result) -> tuple[int, int]:
 def merge(parts: Sequence[Index]) -> Index:
     """Several indexes as one.
 
-    One whose folder lies below another's is left out, for it is in that one.
+    An index of a folder below another's is left out.
     """
     roots = [os.path.realpath(bytes(p.roots[0])).rstrip(b"/") + b"/" for p in parts]
     kept = [

@@ -1,6 +1,6 @@
-"""What is lost.
+"""Lost files.
 
-One entry for every file, or image sequence, that is referred to and is missing or away.
+One entry for every referenced file, or image sequence, that is missing or away.
 """
 
 from __future__ import annotations
@@ -23,17 +23,17 @@ from fascis.words.speech import tr
 class Lost:
     """One lost file, or an image sequence as one.
 
-    ``0``, nothing or None stand for what is not known.
+    ``0``, empty or None mean unknown.
 
     Attributes:
-        path: absolute, as the documents have it; of a sequence its folder and pattern.
-        name: the file's name; of a sequence that of its first frame.
+        path: absolute, as in the documents; for a sequence its folder and pattern.
+        name: the file's name; for a sequence that of its first frame.
         folder: absolute, where it should be.
         size: in bytes, of the file or of the first frame; ``digest``, ``mtime_ns``, ``captured``
             (ISO 8601), ``length`` likewise.
-        references: those that lead to it.
-        frames: the names of all frames of a sequence; ``files`` is how many of them are lost, else
-            1.
+        references: the references to it.
+        frames: the names of all frames of a sequence; ``files`` is the number of lost ones,
+            otherwise 1.
     """
 
     path: bytes
@@ -52,7 +52,7 @@ class Lost:
 
 
 def lost_of(uses: Uses) -> list[Lost]:
-    """Everything lost, by path. A sequence is one entry, however many of its frames are lost."""
+    """Everything lost, by path. A sequence is one entry, whatever the number of lost frames."""
     outside = {o.path: o for o in uses.outside if o.standing in (Standing.MISSING, Standing.AWAY)}
     found: dict[tuple[bytes, Sequence | None], Lost] = {}
     framed: set[bytes] = set()
@@ -98,13 +98,13 @@ def _sequence(reference: LostReference, outside: dict[bytes, Outside]) -> Lost:
 
 
 def pattern_of(sequence: Sequence) -> bytes:
-    """The names of a sequence as one, with a number as ``printf`` (ISO C) writes it."""
+    """The names of a sequence as one, with the number as in ``printf`` (ISO C)."""
     number = f"%0{sequence.padding}d" if sequence.padding else "%d"
     return os.fsencode(f"{sequence.prefix}{number}{sequence.suffix}")
 
 
 def path_of_document(root: Path, document: Document) -> bytes:
-    """Where a document lies.
+    """The path of a document.
 
     Args:
         root: the library's folder.
@@ -115,9 +115,9 @@ def path_of_document(root: Path, document: Document) -> bytes:
 def add_lengths(
     lost: list[Lost], uses: Uses, root: Path, cache: Path, control: Control = UNSTOPPED
 ) -> None:
-    """Finds how long the documents say that lost clips are.
+    """Finds the lengths of lost clips in the documents.
 
-    Of the references to one file the first that tells counts.
+    Of several references to one file, the first with a length counts.
 
     Args:
         root: the library's folder.
@@ -128,7 +128,7 @@ def add_lengths(
     """
     asked: dict[int, list[tuple[int, Lost]]] = {}
     for entry in lost:
-        # As long as one likes.
+        # Any size.
         still = entry.frames or entry.name.rpartition(b".")[2].lower() in STILLS
         for reference in entry.references if not still else ():
             asked.setdefault(reference.document, []).append((reference.at, entry))
@@ -141,7 +141,7 @@ def add_lengths(
             with source, document.kind.open(source) as opened:
                 lengths = opened.lengths()
         except (NotUnderstood, EnvironmentTrouble):
-            # It is looked at again, and told of, before anything is written.
+            # It is examined again, and reported, before anything is written.
             continue
         for at, entry in entries:
             if at < len(lengths) and entry.length is None:

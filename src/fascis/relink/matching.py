@@ -1,11 +1,8 @@
-"""Which found file each lost one is: what evidence decides, and what is left to a person.
+"""Finding each lost file: what the evidence decides, and what a person decides.
 
-Nothing is written.
-
-A tie is made by itself only where the evidence is for one file, or for identical copies of one. The
-order of evidence:
-content (digest) before name and size before name and length or capture time before name and folder
-before name alone.
+Nothing is written. A tie is made automatically only if the evidence is for one file, or for
+identical copies of one. The order of evidence: content (digest), name and size, name and length or
+capture time, name and folder, name alone.
 """
 
 from __future__ import annotations
@@ -33,10 +30,10 @@ def match(
     """Ties lost files to found ones.
 
     Args:
-        contents: reads found files, where that is needed.
-        in_use: what the library uses and finds.
-        checked: every tie is checked by content where its digest is known, and by length and
-            capture time where these are.
+        contents: reads found files, if needed.
+        in_use: the files that the library uses and finds.
+        checked: check every tie by content if its digest is known, and by length and capture time
+            if known.
 
     Raises:
         Cancelled: when ``contents`` was told so.
@@ -47,6 +44,6 @@ def match(
     if evidence.fetch(decided):
         decided = Deciding(evidence).run()
     while checked and evidence.check(decided):
-        # What fails the check may leave another one to be checked.
+        # If the check fails, another one may have to be checked.
         decided = Deciding(evidence).run()
     return decided

@@ -1,10 +1,9 @@
 """Folder moves.
 
-The fewest statements "this folder is now that folder" that explain the most lost files.
-
-Chosen greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then
-the one that explains most of what is left. Of statements that explain the same files the most
-general one is taken, for a renamed folder moves all that is in it.
+The fewest statements "this folder is now that folder" that explain the most lost files. Chosen
+greedily, as for set cover (Chvátal 1979): the statement that explains most comes first, then the
+one that explains most of the rest. Of statements that explain the same files, the most general one
+is taken, because a renamed folder moves everything in it.
 """
 
 from __future__ import annotations
@@ -22,21 +21,20 @@ from fascis.relink.index import Index
 from fascis.relink.lost import Lost
 from fascis.relink.pairs import EQUAL, Flags, Pairs, parts_of
 
-# Files that a statement explains.
+# The number of files that a statement explains.
 LEAST = 2
 
 
 @dataclass(slots=True)
 class FolderMove:
-    """A statement with what speaks for it.
+    """A statement with its evidence.
 
     Attributes:
         lost: numbers of the lost files that it explains.
-        files: how many files that is, frames counted one by one; ``references`` those that lead to
-            them.
-        against: what speaks against it, in words.
-        certain: it settles ties by itself; else it is only offered.
-        accepted: a person said that it is so.
+        files: how many files that is, counting each frame; ``references`` to them.
+        against: what contradicts it, in words.
+        certain: it decides ties automatically; otherwise it is only offered.
+        accepted: a person confirmed it.
     """
 
     move: Moved
@@ -49,7 +47,7 @@ class FolderMove:
 
 
 def statements(old: bytes, new: bytes) -> list[Moved]:
-    """What a file that moved from ``old`` to ``new`` may say of folders, most general last."""
+    """Possible statements about a file that moved from ``old`` to ``new``, most general last."""
     before, after = parts_of(old), parts_of(new)
     found = []
     while before != after:
@@ -63,7 +61,7 @@ def statements(old: bytes, new: bytes) -> list[Moved]:
 
 
 class Statements:
-    """All statements that pairs make, and which pairs make them."""
+    """All statements that pairs make, and the pairs of each."""
 
     def __init__(self, lost: Sequence[Lost], index: Index, pairs: Pairs) -> None:
         folders: dict[bytes, int] = {}
@@ -74,7 +72,7 @@ class Statements:
         else:
             old = pairs.lost
         both = old * (len(index.folders) + 1) + index.folder[pairs.row]
-        # Of each pair: which two folders.
+        # The two folders of each pair.
         unique, self.kind = np.unique(both, return_inverse=True)
         names = list(folders)
         self.of_kind: list[list[Moved]] = [
@@ -104,13 +102,13 @@ class Statements:
         return np.concatenate(parts) if parts else np.zeros(0, np.int64)
 
     def top(self, pair: int) -> Moved | None:
-        """The most general statement that a pair makes; None when both lie in one folder."""
+        """The most general statement of a pair; None if both lie in one folder."""
         moves = self.of_kind[int(self.kind[pair])]
         return moves[-1] if moves else None
 
 
 def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np.ndarray:
-    """Which pairs of one statement say enough to take a found file from others.
+    """Which pairs of one statement have enough evidence to take a found file from others.
 
     By more than a name, or for several folders.
     """
@@ -121,11 +119,11 @@ def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np
 
 @dataclass(frozen=True, slots=True)
 class Preference:
-    """Which statements are made rather than others.
+    """Which statements are preferred.
 
     Attributes:
         first: these come first, whatever they explain.
-        prefer: of statements that explain as many, the one with the smallest value is taken.
+        prefer: the smallest value decides between statements that explain equally many.
         skip: these are not made.
     """
 
@@ -143,8 +141,8 @@ def choose(
 
     Args:
         possible: the pairs that count.
-        weight: of each lost file, how many files it is.
-        preference: which come first, and which not at all.
+        weight: the number of files of each lost file.
+        preference: which come first, and which are excluded.
     """
     explained = np.zeros(len(weight), np.bool_)
     taken = np.zeros(int(pairs.row.max()) + 1 if len(pairs) else 0, np.bool_)
@@ -192,7 +190,7 @@ def choose(
         now = value(move)
         if -int(now[0]) < LEAST:  # type: ignore[call-overload]
             continue
-        # It explains less than it did, or was not looked at closely yet.
+        # It explains less than before, or was not examined closely yet.
         if now != before:
             heapq.heappush(heap, (now, move))
             continue

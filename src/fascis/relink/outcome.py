@@ -1,6 +1,6 @@
-"""What matching gives: a state for every lost file, what it was tied to, and the reasons.
+"""The result of matching: a state for every lost file, its tie, and the reasons.
 
-And what a person decided.
+Also a person's decisions.
 """
 
 from __future__ import annotations
@@ -18,19 +18,19 @@ from fascis.words.speech import tr, trn
 
 
 class State(IntEnum):
-    """What became of a lost file."""
+    """The state of a lost file."""
 
-    # Nothing found that it may be.
+    # No candidate was found.
     NOWHERE = 0
     FOUND = 1
     # There are candidates; a person decides.
     OPEN = 2
-    # A person said that it is none of them.
+    # A person rejected all candidates.
     LEFT = 3
 
 
 def evidence_words(evidence: str) -> str:
-    """What a person reads of something that agrees or differs."""
+    """The text for something that agrees or differs."""
     words = {
         "content": tr("content"),
         "size": tr("size"),
@@ -45,11 +45,11 @@ def evidence_words(evidence: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Decisions:
-    """What a person decided.
+    """A person's decisions.
 
     Attributes:
-        accepted: folder moves that are so; ``refused`` those that are not.
-        chosen: lost path → the found path that it is, or None for none of them.
+        accepted: confirmed folder moves; ``refused``: rejected ones.
+        chosen: lost path → the chosen path, or None if all were rejected.
     """
 
     accepted: frozenset[Moved] = frozenset()
@@ -62,7 +62,7 @@ NOTHING_DECIDED = Decisions()
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """A found file that a lost one may be, with what agrees and what differs, in words."""
+    """A candidate for a lost file, with what agrees and what differs, in words."""
 
     path: bytes
     row: int
@@ -75,12 +75,12 @@ class Candidate:
 
 @dataclass(slots=True)
 class Match:
-    """The outcome. Lists are by the numbers of the lost files.
+    """The result. Lists are by the numbers of the lost files.
 
     Attributes:
         state: a :class:`State` each.
         row: the found file's row, or -1; ``path`` for those that a person located, by number.
-        basis: what the tie rests on, or what its candidates have.
+        basis: the basis of the tie, or of its candidates.
         why: which evidence decided, or why none did.
         moves: folder moves, those that explain most first.
         move: for each lost file the number of the move that explains it, or -1.
@@ -98,9 +98,9 @@ class Match:
     move: list[int]
 
     def found(self, i: int) -> bytes | None:
-        """Where a lost file was found: a path; of a sequence its folder and pattern.
+        """The path of a found file; for a sequence its folder and pattern.
 
-        None when it was not.
+        None if it was not found.
         """
         if self.state[i] is not State.FOUND:
             return None
@@ -108,12 +108,12 @@ class Match:
         return self.shown_as(i, found)
 
     def shown_as(self, i: int, path: bytes) -> bytes:
-        """A found path; of a sequence its folder and pattern."""
+        """A found path; for a sequence its folder and pattern."""
         x = self.lost[i]
         return path.rpartition(b"/")[0] + x.path[len(x.folder.rstrip(b"/")) :] if x.frames else path
 
     def ties(self) -> dict[bytes, bytes]:
-        """Lost path → found path of every file that was found, frame by frame."""
+        """Lost path → found path of every found file (every frame)."""
         ties: dict[bytes, bytes] = {}
         for i, x in enumerate(self.lost):
             if self.state[i] is State.FOUND:
@@ -124,11 +124,11 @@ class Match:
         return ties
 
     def files(self, *states: State) -> int:
-        """How many lost files are in these states, frames counted one by one."""
+        """How many lost files are in these states, counting each frame."""
         return sum(x.files for x, s in zip(self.lost, self.state, strict=True) if s in states)
 
     def candidates(self, i: int) -> list[Candidate]:
-        """Everything that a lost file may be, the strongest first; also what speaks against it."""
+        """All candidates of a lost file, strongest first, including contradicting evidence."""
         rank = self.pairs.rank()
         ordered = sorted(
             self.pairs.of(i),
@@ -173,7 +173,7 @@ class Match:
 
 
 def basis_of(pairs: Pairs, p: int) -> Basis:
-    """What the evidence of one pair rests on."""
+    """The basis of one pair's evidence."""
     if pairs.digest[p] == EQUAL:
         return Basis.DIGEST
     if pairs.size[p] == EQUAL and not pairs.renamed[p]:

@@ -17,14 +17,14 @@ from fascis.relink.lost import Lost
 from fascis.words.speech import tr
 
 Flags = NDArray[np.bool_]
-# Candidates of one lost file that are looked at: of its size, and of another.
+# Candidates of one lost file that are examined: of its size, and of another.
 _MOST_ALIKE, _MOST_OTHER = (500, 9)
-# An odd number; mixes a size into a key.
+# An odd number that mixes a size into a key.
 _MIX = np.int64(-7046029254386353131)
 
 
 class Basis(StrEnum):
-    """What a tie rests on, the strongest first."""
+    """The basis of a tie, strongest first."""
 
     DIGEST = "digest"
     SIZE = "name+size"
@@ -34,7 +34,7 @@ class Basis(StrEnum):
 
     @property
     def words(self) -> str:
-        """What a person reads of it."""
+        """The text for people."""
         return _BASES[self]
 
 
@@ -58,11 +58,11 @@ class Pairs:
         lost: numbers of the lost files; ``row`` the found files' rows.
         start: where each lost file's pairs begin, and at its end their number.
         size, time, digest, length, captured: ``UNKNOWN``, ``EQUAL`` or ``DIFFERS``.
-        tail: how many trailing folders the two places have in common.
-        proxy: the found file lies where proxies and the like do, and the lost one did not.
-        used: the library uses the found file already, as another.
+        tail: how many trailing folders the two paths have in common.
+        proxy: the found file lies among proxies or similar files, and the lost one did not.
+        used: the library uses the found file already as another one.
         renamed: the names differ.
-        refused: a person said that they are not the same.
+        refused: a person said that they differ.
     """
 
     lost: Ints
@@ -88,7 +88,7 @@ class Pairs:
         return range(int(self.start[number]), int(self.start[number + 1]))
 
     def possible(self) -> Flags:
-        """Those that nothing speaks against."""
+        """Pairs without contradicting evidence."""
         told = (self.size, self.digest, self.length, self.captured)
         against = self.proxy | self.refused
         for column in told:
@@ -99,9 +99,9 @@ class Pairs:
         return good
 
     def strong(self) -> Flags:
-        """Those with more than a name and a size for them.
+        """Pairs with more evidence than a name and a size.
 
-        Content, length, a time, or the very place, written otherwise.
+        Content, length, a time, or the same path in another spelling.
         """
         sure = (self.digest == EQUAL) | (self.length == EQUAL) | (self.captured == EQUAL)
         same_place = (self.tail == SAME_PLACE) & (self.size != DIFFERS)
@@ -122,7 +122,7 @@ def find_pairs(lost: Sequence[Lost], index: Index, used: Collection[bytes]) -> P
     """Pairs by name, and the evidence that costs nothing.
 
     Args:
-        used: absolute paths of what the library uses and finds.
+        used: absolute paths of files that the library uses and finds.
     """
     keys = np.array([key_of(x.name) for x in lost], np.int64)
     sizes = np.array([x.size for x in lost], np.int64)
@@ -147,9 +147,9 @@ def _sorted(keys: Ints) -> tuple[Ints, Ints]:
 
 
 def _matches(keys: Ints, rows: Ints, wanted: Ints, most: Ints) -> Ints:
-    """``[[number in wanted], [row]]`` where keys are equal.
+    """``[[number in wanted], [row]]`` for equal keys.
 
-    Of each wanted one not more than ``most``.
+    At most ``most`` for each wanted one.
     """
     low, high = np.searchsorted(keys, wanted, "left"), np.searchsorted(keys, wanted, "right")
     counts = np.minimum(high - low, most)
@@ -160,7 +160,7 @@ def _matches(keys: Ints, rows: Ints, wanted: Ints, most: Ints) -> Ints:
 
 
 def _same_names(lost: Sequence[Lost], index: Index, both: Ints) -> Flags:
-    """Which pairs have the same name indeed, and not only the same number for it.
+    """Which pairs really have the same name, not only the same key.
 
     A sequence needs all of its frames.
     """
@@ -180,7 +180,7 @@ def _same_names(lost: Sequence[Lost], index: Index, both: Ints) -> Flags:
 
 
 def _not_its_own(lost: Sequence[Lost], index: Index, both: Ints, same: Flags) -> Flags:
-    """Pairs of names that differ in case or normal form, in a folder that has the very name too.
+    """Pairs of names that differ in case or normal form, if the folder has the exact name too.
 
     Each reference keeps its own.
     """
@@ -221,9 +221,11 @@ def _with_evidence(
         np.int8
     )
     apart = np.abs(times - found_times)
-    # exFAT and FAT keep times so.
+    # exFAT and FAT store times like this.
     coarse = (times % 10_000_000 == 0) | (found_times % 10_000_000 == 0)
-    same_time = (apart < 100) | (coarse & (apart <= 2_000_000_000))  # NTFS counts in 100 ns
+    same_time = (apart < 100) | (
+        coarse & (apart <= 2_000_000_000)
+    )  # NTFS counts in units of 100 ns.
     time = np.where(times == 0, UNKNOWN, np.where(same_time, EQUAL, DIFFERS)).astype(np.int8)
     tail, proxy = _places(lost, index, numbers, rows)
     if used:
@@ -258,7 +260,7 @@ def _per_row(index: Index, rows: Ints, ask: Callable[[int], bool]) -> Flags:
 def _places(
     lost: Sequence[Lost], index: Index, numbers: Ints, rows: Ints
 ) -> tuple[NDArray[np.int8], Flags]:
-    """What the folders of each pair share, and whether the found one is of proxies or the like."""
+    """Common folders of each pair, and whether the found one is among proxies or similar files."""
     rule = RoleRule()
     roles = {f: rule.of_folder(index.folders[f]) for f in np.unique(index.folder[rows]).tolist()}
     known: dict[tuple[bytes, int], int] = {}
@@ -275,7 +277,7 @@ def _places(
     return tail, proxy
 
 
-# All folders in common: the place is the same, and only written otherwise.
+# All folders in common: the same path in another spelling.
 SAME_PLACE = 100
 
 
@@ -291,7 +293,7 @@ def parts_of(folder: bytes) -> list[bytes]:
 
 
 def tail_of(one: bytes, other: bytes) -> int:
-    """How many trailing folders two places share, whatever their case and normal form."""
+    """The number of common trailing folders of two paths, ignoring case and normal form."""
     common = 0
     for a, b in zip(reversed(parts_of(one)), reversed(parts_of(other)), strict=False):
         if a != b and name_key(a) != name_key(b):
@@ -303,7 +305,7 @@ def tail_of(one: bytes, other: bytes) -> int:
 def by_size(
     lost: Sequence[Lost], index: Index, pairs: Pairs, wanted: Sequence[int], used: Collection[bytes]
 ) -> Pairs:
-    """Adds pairs of other names and the same size, of the same type first, for some lost files."""
+    """Adds pairs with other names and the same size, same types first, for some lost files."""
     ordered, rows = _sorted(index.size)
     sizes = np.array([lost[i].size for i in wanted], np.int64)
     new = _matches(ordered, rows, sizes, np.full(len(wanted), _MOST_OTHER, np.int64))
@@ -330,7 +332,7 @@ def _ordered(both: Ints) -> Ints:
 
 
 def joined(one: Pairs, other: Pairs, count: int) -> Pairs:
-    """Two sets of pairs as one, of ``count`` lost files."""
+    """Two sets of pairs as one, for ``count`` lost files."""
     numbers = np.concatenate([one.lost, other.lost])
     order = np.argsort(numbers, kind="stable")
 
@@ -356,9 +358,9 @@ def joined(one: Pairs, other: Pairs, count: int) -> Pairs:
 
 
 def repeated_sizes(lost: Sequence[Lost], index: Index, many: int) -> Flags:
-    """Which lost files have a size that ``many`` other names of their type share, lost or found.
+    """Which lost files have a size shared by ``many`` other names of their type, lost or found.
 
-    It proves little then.
+    The size proves little then.
     """
     sizes = np.array([x.size for x in lost], np.int64)
     names: dict[tuple[bytes, int], set[bytes]] = defaultdict(set)

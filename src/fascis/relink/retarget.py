@@ -1,6 +1,6 @@
-"""What a document must say from now on.
+"""The new content of a document.
 
-Lost references led to what was found, and nothing else of it changed.
+Lost references lead to the found files, and nothing else changes.
 """
 
 from __future__ import annotations
@@ -35,7 +35,8 @@ from fascis.library.references.whereabouts import DriveRoots
 from fascis.relink.lost import Lost, path_of_document
 from fascis.words.speech import tr
 
-# Number of a lost file → the absolute path of what it is; of a sequence its first frame's.
+# Number of a lost file → the absolute path of the found one; for a sequence that of its first
+# frame.
 Found = Mapping[int, bytes]
 
 
@@ -43,7 +44,7 @@ Found = Mapping[int, bytes]
 class Retarget:
     """The references of one document that change.
 
-    ``to`` is by their place in the document, or by photo of a catalog.
+    ``to`` is by their position in the document, or by photo of a catalog.
     """
 
     document: Document
@@ -56,7 +57,7 @@ def retargets(lost: Sequence[Lost], uses: Uses, root: Path, found: Found) -> lis
 
     Args:
         root: the library's folder.
-        found: what the lost files are.
+        found: the found files.
     """
     by_document: dict[int, dict[int, tuple[LostReference, bytes]]] = defaultdict(dict)
     for i, path in sorted(found.items()):
@@ -73,10 +74,10 @@ def retargets(lost: Sequence[Lost], uses: Uses, root: Path, found: Found) -> lis
 def new_content(
     retarget: Retarget, source: DocumentSource, drives: Drives, roots: DriveRoots
 ) -> bytes | Path:
-    """A document with its new targets; of a link, what it says.
+    """A document with its new targets; for a link, its target.
 
     Args:
-        source: where it lies; a file that is given goes with it.
+        source: its location; a returned file is removed with it.
 
     Raises:
         Refused: it changed since it was surveyed.
@@ -108,7 +109,7 @@ def new_content(
 
 
 def changed(path: Path) -> Refused:
-    """The refusal of a document that is not what was surveyed."""
+    """The refusal of a document that changed since the survey."""
     return Refused(
         Code.DOCUMENT_CHANGED,
         tr(
@@ -121,7 +122,7 @@ def changed(path: Path) -> Refused:
 def _target(
     kind: DocumentKind, reference: Reference, lost: LostReference, found: bytes, folder: bytes
 ) -> bytes:
-    """The new target, relative or absolute as the old one was; relative only on one drive."""
+    """The new target, relative or absolute like the old one; relative only on one drive."""
     new = found.rpartition(b"/")[0] if lost.sequence else found
     ways = kind.readings(reference.as_written)
     relative = bool(ways) and not any(w.absolute or w.foreign for w in ways)
@@ -139,9 +140,9 @@ def _one_drive(folder: bytes, found: bytes) -> bool:
 
 
 class _Below:
-    """What changes of a document that names folders of drives, and files below them.
+    """Changes in a document that names folders of drives, and files below them.
 
-    Folders that moved whole get their new place, other files go without their folder.
+    Folders that moved as a whole get their new path, other files change without their folder.
     """
 
     def __init__(
@@ -152,12 +153,12 @@ class _Below:
 
     @cached_property
     def changes(self) -> dict[Locator, Change]:
-        """By what stands in the document; found when it is first asked for."""
+        """By the document's content; found when first needed."""
         folders: dict[Locator, tuple[Place, str]] = {}
         files: dict[Locator, Members] = {}
         for members in self._document.members():
             folder = members.folder
-            # In any other nothing is found: its top folder is not named.
+            # Nothing was found in any other one: its top folder is not named.
             if folder.place is not None:
                 folders[folder.locator] = folder.place, folder.as_written
                 if not self._retarget.to.keys().isdisjoint(members.numbers):
@@ -175,7 +176,7 @@ class _Below:
     def _in_folder(
         self, folder: Locator, was: tuple[Place, str], members: Members, known: _Known
     ) -> dict[Locator, Change]:
-        """What changes of one folder: itself, or files in it."""
+        """Changes of one folder: of itself, or of files in it."""
         to = self._retarget.to
         tied = {n: to[n][1] for n in members.numbers if n in to}
         place, path = was
@@ -195,7 +196,7 @@ class _Below:
 
 
 def _check_is_text(change: Change) -> None:
-    """Raises ``NotUnderstood`` for what is no text: a database of texts cannot hold it."""
+    """Raises ``NotUnderstood`` for a name that is not text: a database of texts cannot store it."""
     text = change.target
     if not text.isprintable() and any("\udc80" <= c <= "\udcff" for c in text):
         raise NotUnderstood(
@@ -206,9 +207,9 @@ def _check_is_text(change: Change) -> None:
 def _whole_move(
     tied: dict[int, bytes], names: dict[int, str], above: bytes | None, path: str
 ) -> bytes | None:
-    """The folder that a catalog's folder is now.
+    """The new path of a catalog's folder.
 
-    None when its photos went to several, or not all went.
+    None if its photos moved to several folders, or only some moved.
     """
     to = {found.rpartition(b"/")[0] for found in tied.values()}
     same_names = all(found.endswith(b"/" + os.fsencode(names[id])) for id, found in tied.items())
@@ -226,7 +227,7 @@ def _whole_move(
 
 
 class _Known:
-    """The top folders that a document has, and its folders below them."""
+    """A document's top folders, and its folders below them."""
 
     def __init__(
         self, drives: Drives, roots: DriveRoots, folders: Collection[tuple[Place, str]]
@@ -237,17 +238,17 @@ class _Known:
         self._where = {t: place_folder(roots, t.drive_uuid, t.path)[0] for t in tops}
 
     def above(self, place: Place) -> bytes | None:
-        """Where a top folder is; None for a drive that is not known."""
+        """The path of a top folder; None for an unknown drive."""
         return self._where[place]
 
     def has(self, folder: Change) -> bool:
-        """True when the document has such a folder already."""
+        """True if the document has such a folder already."""
         return (folder.place, folder.target) in self._folders
 
     def placed(self, folder: bytes, first: Place, path: str) -> Change:
         """A folder as a top folder and a path below it.
 
-        One that the document has, where the folder is below one.
+        One of the document's top folders, if the folder is below one.
         """
         longest = sorted(self._where, key=lambda place: -len(self._where[place] or b""))
         for place in (first, *longest):

@@ -1,9 +1,8 @@
 """Drives that are mounted elsewhere than when documents were written.
 
-Which paths lead nowhere for that, and where they lead now.
-
-Fascis itself follows such paths, by the drive's UUID or label; other programs do not. So they are
-made right on request, as folder moves that are known to be so: the drive proves them.
+Which paths lead nowhere for that reason, and their new paths. Fascis itself follows such paths by
+the drive's UUID or label; other programs do not. Therefore they are updated on request, as certain
+folder moves: the drive proves them.
 """
 
 from __future__ import annotations
@@ -19,12 +18,12 @@ from fascis.relink.lost import Lost
 
 
 def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Moved]:
-    """Which folders, by the documents' own words, are where a drive is mounted now.
+    """Which folders in the documents are on a drive that is mounted elsewhere now.
 
-    Looks whether the old ones are there.
+    Checks whether the old paths exist.
 
     Args:
-        uses: what documents refer to, of a survey that follows paths by the drives.
+        uses: references from a survey that follows paths by the drives.
     """
     mounts = sorted(
         (bytes(d.mount).rstrip(b"/") for d in drives if d.connected and d.mount != Path("/")),
@@ -48,13 +47,13 @@ def returned_moves(uses: Uses, drives: Iterable[Drive]) -> list[Moved]:
 
 
 def old_paths(uses: Uses, moves: Iterable[Moved]) -> int:
-    """How many files documents call by a path that leads to where a drive used to be."""
+    """How many files documents name by a path to a drive's earlier mount point."""
     known = list(moves)
     return sum(any(m.to(written) is not None for m in known) for written in uses.aliases)
 
 
 def folders_to_look_in(lost: Sequence[Lost], moves: Sequence[Moved]) -> list[Path]:
-    """The folders that lost files would be in by these moves, those that are there.
+    """The existing folders that would contain lost files by these moves.
 
     None is below another.
     """

@@ -1,1 +1,1 @@
-"""Drives the real window over the demo's world, and takes pictures of it."""
+"""Drives the real window through the demo, and takes pictures of it."""

@@ -1,4 +1,4 @@
-"""What a button says, in English: whatever language the window speaks, the same hands press it."""
+"""The English text of a button, so that one tour works in every language of the window."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from fascis.words.speech import CATALOGS, DOMAIN, language
 
 @cache
 def in_english(text: str) -> tuple[str, ...]:
-    """What a sentence may be in English, with the same names and figures put in."""
+    """The possible English texts of a sentence, with the same names and figures."""
     found = []
     for pattern, english in _sentences():
         if match := pattern.fullmatch(text):
@@ -24,7 +24,7 @@ def in_english(text: str) -> tuple[str, ...]:
 
 @cache
 def _sentences() -> list[tuple[re.Pattern[str], str]]:
-    """What each translated sentence looks like, and its English."""
+    """The pattern of each translated sentence, and its English text."""
     path = CATALOGS / language() / "LC_MESSAGES" / f"{DOMAIN}.po"
     if not path.exists():
         return []
@@ -41,9 +41,9 @@ def _sentences() -> list[tuple[re.Pattern[str], str]]:
 
 
 def _pattern(said: str) -> re.Pattern[str]:
-    """A sentence with anything where names and figures are put in.
+    """A sentence with any text for names and figures.
 
-    Its first letter may be large, as at the beginning of a button.
+    Its first letter can be a capital, as on a button.
     """
     pieces, seen = [], set[str]()
     for literal, field, _form, _conversion in Formatter().parse(said):

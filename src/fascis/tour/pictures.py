@@ -1,4 +1,4 @@
-"""Pictures of the real window on the demo's world.
+"""Pictures of the real window on the demo.
 
 A whole crossing, driven by pointer and keys, without a person.
 """
@@ -35,7 +35,7 @@ from fascis.drives.stand_in import DESCRIPTION
 from fascis.tour.english import in_english
 
 PATIENCE = 30.0
-# Answers by which a person goes on as planned.
+# Answers with which a person continues as planned.
 _ACCEPT = (
     "Continue without them",
     "Continue anyway",
@@ -43,19 +43,19 @@ _ACCEPT = (
     "Copy it as it is",
     "Give other names",
 )
-# All that were opened: what was begun in one may still end after it was closed.
+# All windows that were opened: a task of one may end after it was closed.
 _WINDOWS: list[Window] = []
 
 
 def _reads(shown: str, starts: str) -> bool:
-    """True where what is shown begins so, in English."""
+    """True if the shown text begins like this, in English."""
     return any(
         e.casefold().startswith(starts.casefold()) for e in in_english(shown.replace("\n", " "))
     )
 
 
 class Hands:
-    """Clicks, drags and waits on a window as a person would."""
+    """Clicks, drags and waits on a window like a person."""
 
     def __init__(self, window: Window, folder: Path) -> None:
         self.window, self.folder, self.taken = window, folder, list[Path]()
@@ -76,19 +76,19 @@ class Hands:
             self.settle(settle)
 
     def settle(self, most: int) -> None:
-        """Lets the window paint what has come true."""
+        """Lets the window paint its new state."""
         QTest.qWait(most)
 
     def take(self, name: str) -> None:
         """Takes a picture."""
-        # What was just made is shown by the next turn of the event loop.
+        # New things are shown in the next turn of the event loop.
         QTest.qWait(30)
         path = self.folder / f"{name}.png"
         self.window.grab().save(str(path))
         self.taken.append(path)
 
     def button(self, starts: str) -> QPushButton | None:
-        """The visible button whose words begin so."""
+        """The visible button whose text begins like this."""
         return next(
             (
                 b
@@ -99,7 +99,7 @@ class Hands:
         )
 
     def press(self, starts: str) -> None:
-        """Clicks a button by its words, once it has been there long enough to be seen."""
+        """Clicks a button by its text, after it was visible for a moment."""
 
         def ready() -> bool:
             first = self.button(starts)
@@ -112,7 +112,7 @@ class Hands:
         QTest.mouseClick(found, Qt.MouseButton.LeftButton)
 
     def radio(self, starts: str) -> QRadioButton | None:
-        """The visible radio button whose words begin so."""
+        """The visible radio button whose text begins like this."""
         return next(
             (
                 r
@@ -123,13 +123,13 @@ class Hands:
         )
 
     def choose(self, starts: str) -> None:
-        """Chooses a radio button by its words."""
+        """Chooses a radio button by its text."""
         found = self.radio(starts)
         assert found is not None, starts
         QTest.mouseClick(found, Qt.MouseButton.LeftButton, pos=QPoint(10, found.height() // 2))
 
     def pick(self, name: str, starts: str) -> None:
-        """Picks an item of a choice by its words, as a person does with wheel or arrow keys."""
+        """Chooses an item by its text, like a person with wheel or arrow keys."""
         box = next(
             c
             for c in self.window.findChildren(QComboBox)
@@ -142,7 +142,7 @@ class Hands:
             QTest.keyClick(box, key)
 
     def tick(self, starts: str) -> None:
-        """Ticks a box by its words or its name."""
+        """Ticks a box by its text or its name."""
         found = next(
             b
             for b in self.window.findChildren(QCheckBox)
@@ -163,14 +163,14 @@ class Hands:
             QTest.mouseClick(part, Qt.MouseButton.LeftButton, pos=part.middle)
 
     def choose_in_sentence(self, choice: Choice, starts: str) -> None:
-        """Opens a choice that a sentence has, and takes one of what it offers."""
+        """Opens a choice of the sentence, and selects an option."""
         part = self.sentence().part_of(choice)
         QTest.mouseClick(part, Qt.MouseButton.LeftButton, pos=part.middle)
         self.wait(lambda: self.radio(starts) is not None, starts, 0)
         self.choose(starts)
 
     def decide(self) -> None:
-        """Decides to go on, where that is asked."""
+        """Decides to continue, if that is asked."""
         QTest.qWait(150)
         while asked := next((b for w in _ACCEPT if (b := self.button(w))), None):
             QTest.mouseClick(asked, Qt.MouseButton.LeftButton)
@@ -188,7 +188,7 @@ class Hands:
 
 
 class PartDrag:
-    """A part that is dragged over a view, by the events that a drag sends."""
+    """A part that is dragged over a view, by the events of a drag."""
 
     def __init__(self, view: QWidget, given: str, at: QPointF) -> None:
         self._view, self._said = view, QMimeData()
@@ -203,20 +203,20 @@ class PartDrag:
         QApplication.sendEvent(self._view, event)
 
     def over(self, at: QPointF) -> bool:
-        """Moves; True when it can be put down there."""
+        """Moves; True if it can be dropped there."""
         move = QDragMoveEvent(at.toPoint(), *self._how())
         self._send(move)
         return move.isAccepted()
 
     def drop(self, at: QPointF) -> bool:
-        """Puts it down; True when it can be there."""
+        """Drops it; True if that is possible there."""
         can = self.over(at)
         self._send(QDropEvent(at, *self._how()))
         return can
 
 
 def drop_part(view: QWidget, given: str, at: QPointF) -> bool:
-    """Puts a part down on a view; True when it can be there."""
+    """Drops a part on a view; True if that is possible there."""
     return PartDrag(view, given, at).drop(at)
 
 
@@ -224,7 +224,7 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
     application = make_application(sys.argv[:1])
     theme.apply(application, look)
     window = Window(world.workspace, demo=True)
-    # Python must not let go of it while the window lives, nor of a window while its tasks run.
+    # Python must keep it while the window exists, and a window while its tasks run.
     window.keep = application
     _WINDOWS.append(window)
     window.conducting.opener = lambda _path: None
@@ -234,7 +234,7 @@ def _open(world: World, look: theme.Theme = theme.LINEN) -> Window:
 
 
 def _strands(window: Window, hands: Hands) -> None:
-    """Opens the chosen library, looks at its strands and at one file, and goes back."""
+    """Opens the chosen library, its strands and one file, and goes back."""
     window.shelves.setFocus()
     QTest.keyClick(window.shelves, Qt.Key.Key_Return)
     hands.wait(lambda: window.drafting.woven is not None, "the strands", 600)
@@ -257,7 +257,7 @@ def _strands(window: Window, hands: Hands) -> None:
 
 
 def _relink(window: Window, hands: Hands) -> None:
-    """Finds what is lost: one card, two questions, the act, its undo, and the act again."""
+    """Finds lost files: one card, two questions, the act, its undo, and the act again."""
     relinks = window.relinks
     hands.press("Relink: look")
     hands.wait(lambda: relinks.outcome is not None and relinks.looking is None, "what was found")
@@ -374,7 +374,7 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
 
 
 def two_drives(world: World, folder: Path) -> list[Path]:
-    """Two drives of different speed, a queue, scales with a pan for each.
+    """Two drives of different speed, a queue, scales with a side for each.
 
     One of the drives answers from memory.
     """
@@ -440,7 +440,7 @@ def two_drives(world: World, folder: Path) -> list[Path]:
 
 
 def parts(world: World, folder: Path) -> list[Path]:
-    """A trip that goes into its year, a project that shares clips, a library that takes it in."""
+    """A trip copied into its year, a project that shares clips, a library that receives it."""
     window = _open(world)
     hands = Hands(window, folder)
     view, drafting = window.shelves, window.drafting
@@ -487,7 +487,7 @@ def parts(world: World, folder: Path) -> list[Path]:
 
 
 def look(world: World, folder: Path) -> list[Path]:
-    """The studio's drive is looked at: what is big, and which libraries are there."""
+    """The studio's drive is searched: what is big, and which libraries are there."""
     window = _open(world)
     hands = Hands(window, folder)
     hands.wait(lambda: window.shelves.selected is not None, "the shelves", 500)
@@ -500,7 +500,7 @@ def look(world: World, folder: Path) -> list[Path]:
 
 
 def unknown(world: World, folder: Path) -> list[Path]:
-    """A library with two documents of unknown make: one is read, and asked about."""
+    """A library with two documents of unknown make: one is read, and a question is asked."""
     window = _open(world)
     hands = Hands(window, folder)
     view = window.shelves
@@ -526,7 +526,7 @@ def unknown(world: World, folder: Path) -> list[Path]:
 
 
 def copies(world: World, folder: Path) -> list[Path]:
-    """A library with two copies: one is behind, of the other a clip is damaged, and repaired."""
+    """A library with two copies: one is behind, and a damaged clip of the other is repaired."""
     window = _open(world)
     hands = Hands(window, folder)
     view = window.shelves
@@ -558,7 +558,7 @@ def _facts(world: World, name: str, **facts: object) -> None:
 
 
 def drives(world: World, folder: Path) -> list[Path]:
-    """A drive that comes back at another place, with its page; then what updates old paths."""
+    """A drive that is mounted at another path, with its page; then updating old paths."""
     window = _open(world)
     hands = Hands(window, folder)
     view = window.shelves
@@ -585,7 +585,7 @@ def drives(world: World, folder: Path) -> list[Path]:
 
 
 def all_screenshots(folder: Path) -> list[Path]:
-    """The pictures of docs/screenshots: the whole crossing, and Dusk once."""
+    """The pictures in docs/screenshots: the whole crossing, and Dusk once."""
     stage = Path(tempfile.gettempdir()) / "river studio"
     world = demo_world(True, stage)
     taken, _, _ = whole_crossing(world, folder)

@@ -1,1 +1,1 @@
-"""What people read: sentences in their language, figures and dates as their locale writes them."""
+"""Texts for people: sentences in their language, figures and dates by their locale."""

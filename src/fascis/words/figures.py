@@ -1,7 +1,7 @@
-"""Figures, dates and lists as the person's locale writes them.
+"""Figures, dates and lists by the person's locale.
 
-Sizes are in decimal units, as on drive boxes; number and unit are never broken apart. Without a
-locale (``C``) numbers have thin groups and times are of 24 hours.
+Sizes are in decimal units, as on drive boxes; number and unit stay on one line. Without a locale
+(``C``), numbers have thin groups and times are of 24 hours.
 """
 
 from __future__ import annotations
@@ -18,15 +18,15 @@ if TYPE_CHECKING:
 
 NBSP = "\u00a0"
 _UNITS = ("bytes", "kB", "MB", "GB", "TB", "PB")
-# The same as the locales' data call them.
+# The same in the locales' data.
 _NAMES = ("byte", "kilobyte", "megabyte", "gigabyte", "terabyte", "petabyte")
-# What a locale is called where none is set.
+# Names of an unset locale.
 _NONE = ("", "C", "POSIX")
 
 
 @cache
 def _locale(category: str) -> Locale | None:
-    """The locale of the environment for a category; None where none is set, or none that is known.
+    """The locale of the environment for a category; None if none is set, or it is unknown.
 
     ``LC_ALL`` comes before the category, and that before ``LANG``.
     """
@@ -34,7 +34,7 @@ def _locale(category: str) -> Locale | None:
     name = next(filter(None, names), "").partition(".")[0].partition("@")[0]
     if name in _NONE:
         return None
-    # Imported where a locale is set only: without one every command starts sooner.
+    # Imported only if a locale is set: otherwise every command would start later.
     from babel import Locale, UnknownLocaleError
 
     try:
@@ -56,14 +56,14 @@ def _decimal(value: float, form: str) -> str:
 
 @cache
 def _unit_form(step: int, several: bool) -> str:
-    """How the locale writes a size: ``{0} MB``, ``{0} Mo``."""
+    """The locale's form of a size: ``{0} MB``, ``{0} Mo``."""
     plain = f"{{0}} {_UNITS[step]}" if step or several else "{0} byte"
     locale = _locale("LC_NUMERIC")
     if locale is None:
         return plain
     from babel.units import format_unit
 
-    # Of bytes the whole word, as on a receipt; 2 and 1 for the forms of several and of one.
+    # For bytes the whole word, as on a receipt; 2 and 1 give the plural and singular forms.
     length: Literal["long", "short"] = "short" if step else "long"
     told = format_unit(2 if several else 1, f"digital-{_NAMES[step]}", length, "0", locale=locale)
     return told.replace("2" if several else "1", "{0}").replace("\u202f", " ")
@@ -74,7 +74,7 @@ def _with_unit(text: str, step: int, several: bool = True) -> str:
 
 
 def exact(count: int) -> str:
-    """Bytes, every one of them: ``691 340 bytes``."""
+    """The exact bytes: ``691 340 bytes``."""
     return _with_unit(number(count), 0, count != 1)
 
 
@@ -138,9 +138,9 @@ def _date(at: float, plain: str, date: str, time: str = "") -> str:
     """A local date, a time of day, or both, of seconds since 1970.
 
     Args:
-        plain: a form of ``strftime``, for when no locale is set.
-        date: a skeleton of the locale, or nothing.
-        time: how long the time is, ``short`` or ``medium``, or nothing.
+        plain: a ``strftime`` format, used if no locale is set.
+        date: a skeleton of the locale, or empty.
+        time: ``short`` or ``medium``, or empty.
     """
     local = _local(at)
     if local is None:
@@ -179,12 +179,12 @@ def moment(at: float) -> str:
 
 
 def moment_to_the_second(at: float) -> str:
-    """The same to the second, for telling two files apart: ``28 Nov 2026, 22:14:05``."""
+    """The same to the second, to distinguish two files: ``28 Nov 2026, 22:14:05``."""
     return _date(at, "%d %b %Y, %H:%M:%S", "yMMMd", "medium")
 
 
 def ready_at(seconds: float) -> str:
-    """The time of day in some seconds from now, with its weekday if that is not today."""
+    """The time of day in some seconds, with its weekday if that is not today."""
     at = time.time() + seconds
     if time.localtime(at)[:3] == time.localtime()[:3]:
         return clock(at)

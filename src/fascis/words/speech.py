@@ -1,9 +1,9 @@
 """Sentences in the person's language, by gettext.
 
-Every sentence that a person may read is a message of its own: ``tr("{drive} is away.", drive=…)``.
-What is put into it is a name, a figure, or a list that :mod:`fascis.words.figures` made, never half
-a sentence. The language is the one of the environment (``LANGUAGE``, ``LC_ALL``, ``LC_MESSAGES``,
-``LANG``) when the program starts; without a catalog for it, sentences stay as they are written.
+Every sentence for people is one message: ``tr("{drive} is away.", drive=…)``. The values are names,
+figures, or lists from :mod:`fascis.words.figures`, never half a sentence. The environment
+(``LANGUAGE``, ``LC_ALL``, ``LC_MESSAGES``, ``LANG``) sets the language when the program starts;
+without a catalog for it, sentences stay English.
 """
 
 from __future__ import annotations
@@ -17,18 +17,18 @@ DOMAIN = "fascis"
 CATALOGS = Path(__file__).parent / "locale"
 
 _catalog = gettext.translation(DOMAIN, CATALOGS, fallback=True)
-# The command line's own library asks for its words there.
+# The command-line library asks for its texts there.
 gettext.bindtextdomain(DOMAIN, CATALOGS)
 gettext.textdomain(DOMAIN)
 
 
 def language() -> str:
-    """The language of the sentences: ``de``; ``en`` where there is no catalog."""
+    """The language of the sentences: ``de``; ``en`` if there is no catalog."""
     return _catalog.info().get("language") or "en"
 
 
 def tr(message: str, /, **parts: object) -> str:
-    """A sentence, with what is named in braces put in.
+    """A sentence with values for the names in braces.
 
     Raises:
         KeyError: something that it names was not given.
@@ -38,9 +38,9 @@ def tr(message: str, /, **parts: object) -> str:
 
 
 def trn(one: str, many: str, count: int, /, **parts: object) -> str:
-    """A sentence that speaks of a number of things; ``{n}`` is that number as people write it.
+    """A sentence with a number; ``{n}`` is that number in the locale's form.
 
-    It is never broken apart from the word that follows it.
+    It stays on one line with the next word.
     """
     found = _catalog.ngettext(one, many, count).replace("{n} ", f"{{n}}{NBSP}")
     return found.format_map({"n": number(count), **parts})

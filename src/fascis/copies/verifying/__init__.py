@@ -1,1 +1,1 @@
-"""A library is read again where it stands, and compared with its lists and those of others."""
+"""Reading a library again at its path, and comparing it with its lists and those of others."""

@@ -1,4 +1,4 @@
-"""Reads the files of a library from its drive, some batches ahead of what is compared."""
+"""Reads the files of a library from its drive, some batches ahead of the comparison."""
 
 from __future__ import annotations
 
@@ -22,19 +22,20 @@ from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.own.helper import helper_count
 
-# Read between two looks at the drive's counter; of small files, which go to helpers, more.
+# Bytes read between two readings of the drive's counter; more for small files, which helpers read.
 BATCH_FILES, BATCH_BYTES = 256, 256 << 20
 SMALL_FILES = 2048
-# Batches that are handed to the drive before the first is looked at.
+# Batches given to the drive before the first is compared.
 EARLY = 3
-# So few are read here before a helper would have started.
+# So few are read here, before a helper would have started.
 LEAST_FILES = 512
 
 
 class Got(NamedTuple):
-    """What reading a file gave.
+    """The result of reading a file.
 
-    Its digest, whether it was read from the drive itself, and the digests of others' hash lists.
+    Its digest, whether it was read from the drive itself, and the digests that other hash lists
+    use.
     """
 
     digest: bytes
@@ -55,12 +56,12 @@ class _Read(NamedTuple):
 class Reader:
     """Reads files from the drive, batch by batch, in a thread of its own.
 
-    Small ones by helpers, in processes of their own, where there are many; all others there.
+    Many small files are read by helpers in processes of their own; all others in this thread.
 
     Args:
-        algorithms: what is computed beside BLAKE3.
-        drive: the one they are on; without it, whether they were read from it is not known.
-        gentle: it rests as long as it reads, so that others can work on the drive.
+        algorithms: digests to compute beside BLAKE3.
+        drive: the files' drive; without it, it is not known whether they were read from it.
+        gentle: pauses as long as it reads, so that others can use the drive.
     """
 
     def __init__(
@@ -100,7 +101,7 @@ class Reader:
         self._held.close()
 
     def read(self, batches: Iterable[list[File]]) -> Iterator[tuple[list[File], dict[Place, Got]]]:
-        """Gives each batch with what could be read of it; the next are being read meanwhile.
+        """Returns each batch with the files that could be read, and reads ahead meanwhile.
 
         Raises:
             EnvironmentTrouble: the drive failed.
@@ -116,7 +117,7 @@ class Reader:
             yield files, future.result()
 
     def _batch(self, batch: list[File]) -> dict[Place, Got]:
-        """Reads a batch, again where it was not read from the drive itself."""
+        """Reads a batch, and repeats this if it was not read from the drive itself."""
         begun = time.monotonic()
         proof = self._proof
         if proof:
@@ -146,7 +147,7 @@ class Reader:
         if len(files) < LEAST_FILES and self._helpers is None:
             return []
         if self._helpers is None or self._threads is None:
-            # A helper makes both its own: they must be two.
+            # A helper replaces both handles with its own: they must be different.
             second = os.dup(self._medium.handle)
             self._held.callback(os.close, second)
             self._helpers = Helpers(self._medium.handle, second, self._count)
@@ -159,12 +160,12 @@ class Reader:
                 for number, digest, gone, stored in rows:
                     found.append(_Read(batch[number].place, digest, gone, stored, {}))
         except EnvironmentTrouble:
-            # A helper ended: what is left is read here.
+            # A helper ended: the rest is read here.
             self._shares = False
         return found
 
     def _here(self, places: Iterable[Place]) -> Iterator[_Read]:
-        """Reads files one by one; what cannot be read is left out."""
+        """Reads files one by one; files that cannot be read are left out."""
         for place in places:
             self._control.checkpoint()
             with suppress(EnvironmentTrouble):
@@ -173,7 +174,7 @@ class Reader:
 
 
 def _are_enough(batches: list[list[File]]) -> bool:
-    """True when the drive has enough to do; of large files two batches are, for progress's sake."""
+    """True if the drive has enough to do; for large files two batches, to show progress."""
     if len(batches) < 2:
         return False
     size = sum(file.size for files in batches for file in files)

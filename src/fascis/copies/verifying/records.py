@@ -1,6 +1,6 @@
-"""What lists say of the files of a library: its own manifest and inventory, and those of others.
+"""What lists state about the files of a library: its own manifest and inventory, and other lists.
 
-They are kept in a database that goes with the run, so that a library of a million files takes no
+They are kept in a database that ends with the run, so that a library of a million files needs no
 more memory than one of ten.
 """
 
@@ -25,14 +25,14 @@ from fascis.library.identity import INVENTORY, MANIFEST
 from fascis.words.speech import tr
 
 Place = bytes
-# What lists have and is not there: told one by one up to so many.
+# Listed files that are missing: at most this many are named.
 _MOST_MISSING = 1000
-# Files that are asked for in one query.
+# Files in one query.
 _AT_ONCE = 256
 
 
 class Recorded(NamedTuple):
-    """What the lists say of one file; size and time are None where only the manifest has it."""
+    """What the lists state about one file; size and time are None if only the manifest has it."""
 
     digest: bytes
     size: int | None
@@ -41,12 +41,12 @@ class Recorded(NamedTuple):
 
 @dataclass(slots=True)
 class File:
-    """A file that was found.
+    """A file that exists.
 
     Attributes:
-        known: what the library's own lists say of it.
-        said: what those of others do.
-        asked: both were asked.
+        known: from the library's own lists.
+        said: from other lists.
+        asked: both were looked up.
     """
 
     place: Place
@@ -57,13 +57,13 @@ class File:
 
 
 class Records:
-    """What a library's own lists say of its files; the manifest decides.
+    """What a library's own lists state about its files; the manifest decides.
 
     The inventory adds sizes, times and odd names.
 
     Attributes:
-        unlisted: what was asked for, and its own lists do not have.
-        algorithms: of the digests in others' lists.
+        unlisted: files looked up that its own lists do not have.
+        algorithms: of the digests in other lists.
 
     Raises:
         Damaged: there is no manifest, nor a list of others.
@@ -101,7 +101,7 @@ class Records:
         self._db.close()
 
     def ask(self, files: list[File]) -> list[File]:
-        """Those of some files that a list has, with what it says of them.
+        """The files that a list has, with what it states about them.
 
         Raises:
             Damaged: the library's own lists cannot be understood.
@@ -134,23 +134,23 @@ class Records:
         return [Listed.from_text(place, said) for _, said in rows]
 
     def total_bytes(self) -> int:
-        """The length of all that is recorded, as far as it is known."""
+        """The total length of all recorded files, as far as it is known."""
         row = self._db.execute("SELECT total(size) FROM file").fetchone()
         return int(row[0])
 
     def missing(self) -> list[Place]:
-        """The places that nobody asked for, sorted."""
+        """The places that were not looked up, sorted."""
         self._load()
         rows = self._db.execute("SELECT place FROM file WHERE found=0 ORDER BY place")
         return [place for (place,) in rows]
 
     def listed_and_missing(self) -> list[Place]:
-        """What others' lists have and nobody asked for."""
+        """Files in other lists that were not looked up."""
         sql = "SELECT DISTINCT place FROM listed WHERE found=0 ORDER BY place LIMIT ?"
         return [place for (place,) in self._db.execute(sql, (_MOST_MISSING,))]
 
     def count_listed_and_missing(self) -> int:
-        """How many there are of these."""
+        """The number of these files."""
         sql = "SELECT count(DISTINCT key) FROM listed WHERE found=0"
         return int(self._db.execute(sql).fetchone()[0])
 
@@ -168,7 +168,7 @@ class Records:
         self._db.executemany("INSERT INTO listed VALUES(?,?,?,?)", rows())
 
     def _load(self) -> None:
-        """Reads the library's own lists, at the first question: reading files begins before."""
+        """Reads the library's own lists at the first lookup; reading files starts earlier."""
         if self._loaded or not self.has_manifest:
             return
         self._loaded = True
@@ -198,7 +198,7 @@ class Records:
         )
 
     def _put_both(self, manifest: Iterable[tuple[bytes, Place]], entries: Iterator[Entry]) -> None:
-        """Puts both together, in one pass as far as they are in one order, as they were written."""
+        """Combines both lists, in one pass as far as they have the same order."""
         odd: list[Entry] = []
         entry = next(entries, None)
 
@@ -241,7 +241,7 @@ def _stream(medium: Medium, place: bytes) -> Iterator[io.BufferedReader]:
 
 
 def place_in(base: bytes, place: bytes, below: bytes) -> bytes:
-    """The place in a library that a list means: it may lie in the library, around it, or elsewhere.
+    """The place in a library that a list means, wherever the list lies.
 
     Args:
         base: the folder that the list's places count from.

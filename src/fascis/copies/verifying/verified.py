@@ -1,4 +1,4 @@
-"""Verifying a library where it stands, and remembering when that was and what was found."""
+"""Verifying a library at its path, and storing when, and with which result."""
 
 from __future__ import annotations
 
@@ -29,12 +29,12 @@ _LARGEST_RECEIPT = 64 << 20
 
 @dataclass(slots=True)
 class Verified:
-    """What was found of one library.
+    """The result of verifying one library.
 
     Attributes:
         at: in seconds since 1970.
-        unresolved: what its documents refer to and is not there, though its drive is; what was left
-            out by choice is not among it.
+        unresolved: files that its documents refer to and that are missing although their drive is
+            connected, except those left out by choice.
     """
 
     root: Path
@@ -44,11 +44,11 @@ class Verified:
 
     @property
     def sound(self) -> bool:
-        """True when nothing is damaged, missing, or referred to in vain."""
+        """True if nothing is damaged or missing, and every reference leads to a file."""
         return self.found.sound and not self.unresolved
 
     def as_json(self) -> dict[str, Any]:
-        """As the command line gives it."""
+        """As the command line shows it."""
         names = ("edited", "damaged", "missing", "unlisted")
         return {
             "library": place_text(bytes(self.root)),
@@ -73,12 +73,12 @@ def verify_at(
     gentle: bool = False,
     lists: Sequence[HashList] = (),
 ) -> Verified:
-    """Reads a library or a copy of one again, and remembers what was found. Writes nothing there.
+    """Reads a library or a copy again, and stores the result. Writes nothing there.
 
     Args:
-        beat: is told how many files and bytes were read, and of how many bytes.
-        lists: hash lists of others that are compared too.
-        gentle: leaves the drive to others half of the time.
+        beat: called with the files and bytes read so far, and the bytes in all.
+        lists: other hash lists to compare with.
+        gentle: leaves the drive free half of the time.
 
     Raises:
         Damaged: it has no manifest, or one that cannot be understood.
@@ -92,7 +92,7 @@ def verify_at(
         beat(files, done, of)
 
     def look() -> list[str]:
-        # The drive is kept busy first.
+        # First give the drive something to do.
         reads.wait()
         return _unresolved(workspace, root, left_out, beside)
 
@@ -121,8 +121,8 @@ def verify_at(
 def _unresolved(
     workspace: Workspace, root: Path, left_out: set[str], control: Control
 ) -> list[str]:
-    """What a library's documents refer to and is not there."""
-    # Half of what the program imports: files are being read while it does.
+    """Files that a library's documents refer to and that are missing."""
+    # This imports half of the program; files are being read meanwhile.
     from fascis.crossing.scope.surveyed import survey_library
 
     surveyed = survey_library(workspace, root, None, control, looks=False)
@@ -133,7 +133,7 @@ def _unresolved(
 def roles_left_out(medium: Medium) -> set[str]:
     """The roles that were left out, or discarded, by choice in the crossings of a library.
 
-    From its receipts; nothing where these cannot be read.
+    From its receipts; empty if these cannot be read.
     """
     found: set[str] = set()
     try:

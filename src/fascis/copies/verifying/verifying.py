@@ -1,4 +1,4 @@
-"""Verifying a library again, a year later say.
+"""Verifying a library again, for example a year later.
 
 Everything is read and compared with its manifest.
 """
@@ -29,11 +29,11 @@ from fascis.words.speech import tr
 
 @dataclass(slots=True)
 class Verification:
-    """What was found. *Edited*: size or time differs; *damaged*: same size and time, other content.
+    """The result. *Edited*: size or time differs; *damaged*: same size and time, other content.
 
-    ``proven``: all of it was read from the drive itself, not perhaps from memory. ``list_…``: what
-    others' hash lists say otherwise, or say and is not there (the first thousand, and how many);
-    ``said`` what is wrong with these lists themselves.
+    ``proven``: all was read from the drive itself, not perhaps from memory. ``list_…``: files that
+    differ from other hash lists, or are missing (the first thousand, and how many); ``said``:
+    problems of these lists themselves.
     """
 
     files: int = 0
@@ -51,7 +51,7 @@ class Verification:
 
     @property
     def sound(self) -> bool:
-        """True when nothing is damaged or missing, and all is as hash lists say."""
+        """True if nothing is damaged or missing, and everything matches the hash lists."""
         wrong = self.damaged or self.missing or self.list_mismatch or self.list_missing
         return not wrong
 
@@ -68,10 +68,10 @@ def verify(
     """Reads everything again, proven as in a crossing. Writes nothing.
 
     Args:
-        beat: is told how many files and bytes were read, and of how many bytes.
-        drive: the one it is on; without it, whether it was read from the drive itself is not known.
+        beat: called with the files and bytes read so far, and the bytes in all.
+        drive: the library's drive; without it, it is not known whether files were read from it.
         lists: hash lists of others, to be compared too; then it may have no manifest.
-        gentle: it rests as long as it reads, so that others can work on the drive.
+        gentle: pauses as long as it reads, so that others can use the drive.
 
     Raises:
         Damaged: there is no manifest, or it cannot be understood.
@@ -99,7 +99,7 @@ def verify(
 
 
 def _files(medium: Medium) -> Iterator[File]:
-    """Every file of a library, Fascis's own left out."""
+    """Every file of a library, without Fascis's own."""
     for folder in medium.walk():
         if folder.place == OWN or folder.place.startswith(OWN + b"/"):
             continue
@@ -122,9 +122,9 @@ def _batches(files: Iterable[File], most: int) -> Iterator[list[File]]:
 
 
 def _to_read(batches: Iterable[list[File]], records: Records) -> Iterator[list[File]]:
-    """Of each batch the files that a list has.
+    """The files of each batch that a list has.
 
-    The first few are read whole, before the lists are: nearly all small files are in these.
+    The first few are read before the lists; nearly all small files are in the lists.
     """
     early = EARLY
     for batch in batches:

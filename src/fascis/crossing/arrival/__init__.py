@@ -1,1 +1,1 @@
-"""A staged copy becomes a library: rewriting, checking, settling, bringing along."""
+"""A staged copy becomes a library: rewriting, checking, settling, copying later changes."""

@@ -1,4 +1,4 @@
-"""What an arrival on one destination needs, once that is opened and proven."""
+"""What an arrival on one destination needs, once the destination is opened and proven."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ class Arriving:
     """One destination that a library arrives on.
 
     Attributes:
-        medium: the folder that the library goes into.
-        landing: how it comes to its place there.
-        keeps: what the destination keeps of a file.
-        clock: gives seconds since 1970.
+        medium: the folder that receives the library.
+        landing: how it gets to its final path.
+        keeps: which properties of a file the destination keeps.
+        clock: returns seconds since 1970.
     """
 
     copies: Copies

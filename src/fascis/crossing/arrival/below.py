@@ -1,7 +1,7 @@
-"""Documents that name folders of drives, and files below them: what they say in the copy.
+"""What documents that name top folders of drives, and files below them, say in the copy.
 
-A folder that goes whole goes with all that is in it; a file that goes without its folder, or is
-called otherwise there, goes by itself.
+A folder that is copied as a whole includes everything in it; a file that is copied without its
+folder, or renamed, is handled by itself.
 """
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ from fascis.library.catalogs import placed
 
 
 def old_folder(place: Place | None, mounts: Mapping[str, str]) -> bytes | None:
-    """Where a top folder is, by where its drive was mounted.
+    """The path of a top folder, by where its drive was mounted.
 
-    None for a drive that is not known.
+    None for an unknown drive.
     """
     if place is None:
         return None
@@ -32,13 +32,13 @@ def old_folder(place: Place | None, mounts: Mapping[str, str]) -> bytes | None:
 
 
 class Below:
-    """What folders and files below top folders are called in the copy."""
+    """The new names of folders and files below top folders."""
 
     def __init__(self, copies: Copies, places: Places, drive: Drive, route: IntoCopy) -> None:
         self._copies, self._places, self._drive, self._route = copies, places, drive, route
 
     def changes(self, document: OpenDocument) -> dict[Locator, Change]:
-        """What changes in a document, by what stands there."""
+        """What changes in a document, by its present content."""
         moves: dict[Locator, Change] = {}
         olds: dict[Locator, bytes] = {}
         left: dict[Locator, tuple[bytes, str]] = {}
@@ -62,7 +62,7 @@ class Below:
     def _renamed(
         self, document: OpenDocument, olds: Mapping[Locator, bytes], moves: Mapping[Locator, Change]
     ) -> dict[Locator, Change]:
-        """Files whose folder is in the library, and whose own name is another one there."""
+        """Files whose folder is in the library, and whose own name changes."""
         found: dict[Locator, Change] = {}
         for reference in document.references() if self._route.renames_files else ():
             if reference.within not in olds:
@@ -82,9 +82,9 @@ class Below:
         left: Mapping[Locator, tuple[bytes, str]],
         moves: dict[Locator, Change],
     ) -> dict[Locator, Change]:
-        """Files of folders that are not in the library, and were relinked.
+        """Files of folders outside the library that were relinked.
 
-        A folder that was found whole joins ``moves``.
+        A folder that was found as a whole is added to ``moves``.
         """
         found: dict[Locator, dict[Locator, tuple[bytes, bool]]] = {}
         asked = self._route.knows_other_names and left
@@ -131,6 +131,6 @@ class Below:
 
 
 def _in(folder: Change, name: bytes) -> Change:
-    """A file in a folder that is called so."""
+    """A file in a folder with this name."""
     text = os.fsdecode(name)
     return Change(f"{folder.target}/{text}" if folder.target else text, place=folder.place)

@@ -1,9 +1,8 @@
-"""Bringing along.
+"""Copying later changes.
 
-What became newer at the old place after the library settled is copied, verified and moved in.
-
-It is an amendment in the journal, never an edit of the plan. A copy that it supersedes goes only
-when it is still what this crossing made; whatever a person changed in the copy stays, and is told.
+Files that changed at the old place after the library settled are copied, verified and moved in.
+This is an amendment in the journal, never a change of the plan. A copy is replaced only if it is
+still as this crossing made it; if a person changed it, it stays, and this is reported.
 """
 
 from __future__ import annotations
@@ -51,12 +50,12 @@ def amendment(
     leave_out: frozenset[Role],
     rules: Sequence[Rules],
 ) -> tuple[list[int], list[Found], list[Found]]:
-    """What an amendment consists of: entries that changed, folders and entries that appeared.
+    """The content of an amendment: changed entries, new folders and new entries.
 
-    Reads only.
+    Only reads.
 
     Args:
-        rules: of every destination; what appeared under a name that one cannot hold is kept apart.
+        rules: of every destination; new files with names that one cannot store get other names.
 
     Raises:
         EnvironmentTrouble: the old place does not answer.
@@ -105,7 +104,7 @@ def amendment(
 
 
 def _apart(copies: Copies, found: list[Found], rules: Sequence[Rules]) -> list[Found]:
-    """What appeared, with other names in the copy where the destinations cannot hold theirs."""
+    """New files, with other names in the copy if the destinations cannot store theirs."""
     by_folder: dict[bytes, list[Found]] = {}
     for f in found:
         by_folder.setdefault(parent(f.place), []).append(f)
@@ -125,9 +124,9 @@ def _status(source: Medium, place: bytes) -> os.stat_result:
 
 
 def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
-    """Moves what was brought along and verified into the library.
+    """Moves copied and verified changes into the library.
 
-    May be called again after any interruption.
+    Can be called again after any interruption.
 
     Raises:
         Refused: a copy that would be superseded was changed by somebody; it stays.
@@ -171,12 +170,12 @@ def move_in(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
 def _moved(
     item: Item, before: list[Any] | None, crossing: str
 ) -> Iterator[tuple[bytes, list[Any] | None]]:
-    """The places that an item brought along takes, and how this crossing's file there looked.
+    """The places that a changed item takes, and how this crossing's file there looked.
 
-    A document that is rewritten takes two: its verified copy is kept as it was, and what was
-    written from it is in its place.
+    A rewritten document takes two: one for its verified copy, which is kept, and one for the
+    rewritten document.
     """
-    # In journals of before version 7.
+    # In journals before version 7.
     each = 5 if before and len(before) % 5 == 0 else 3
     copy, anew = (before[:each], before[each:] or None) if before else (None, None)
     if item.rewritten:
@@ -185,7 +184,7 @@ def _moved(
 
 
 def take_back(copies: Copies, places: Places, medium: Medium, landing: Landing) -> None:
-    """Gives up bringing along: copies that were superseded half-way go back to their place.
+    """Gives up copying changes: copies that were already replaced return to their paths.
 
     The staging folder is cleared.
 
@@ -243,12 +242,12 @@ def _make_way_for_link(
     source: Medium,
     rewriting: Rewriting,
 ) -> None:
-    """A link of this crossing that a newer one takes the place of is set aside.
+    """Sets a link of this crossing aside that a newer one replaces.
 
-    Anything else stays, and is told.
+    Anything else stays, and is reported.
     """
     target = source.read_link(item.place)
-    # It may have been made, and cut off before that was written down.
+    # It may have been made before the interruption, without a record.
     to_be = {target, rewriting.rewritten(item, target)}
     old = join(places.staging, OLD)
     kept = join(places.name, as_it_was(item.there, places.crossing))
@@ -260,7 +259,7 @@ def _make_way_for_link(
         if not medium.exists(final):
             continue
         if _is_link_to(medium, final, to_be) and (before is None or medium.exists(aside)):
-            remove_own(medium, final)  # made when this was cut off
+            remove_own(medium, final)  # Made before the interruption.
         elif before and _was_link(
             medium, final, kept, before, lambda target: rewriting.rewritten(item, target)
         ):
@@ -282,7 +281,7 @@ def _was_link(
 ) -> bool:
     """True for a link as this crossing made it.
 
-    With the target that was copied, or rewritten from the one that is kept.
+    Its target is the one that was copied, or rewritten from the one that is kept.
     """
     copied = kept if medium.exists(kept) else final
     if not stat.S_ISLNK(medium.status(copied).st_mode):
@@ -294,9 +293,9 @@ def _was_link(
 
 
 def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity) -> bool:
-    """True when a copy is what this crossing made.
+    """True if a copy is as this crossing made it.
 
-    As it looked, or, where that says too little, by its content.
+    By its size and times or, where these are not enough, by its content.
     """
     look = look_at_copy(
         CopySeen(*before[:4]) if len(before) == 5 else CopySeen(*before),
@@ -312,9 +311,9 @@ def _still_ours(medium: Medium, place: bytes, before: list[Any], keeps: Fidelity
 def _parents(
     other: Mapping[bytes, bytes], source: Medium, medium: Medium, root: bytes, folder: bytes
 ) -> None:
-    """Makes the folders above something new, with the names that they have there.
+    """Makes the folders above a new file, with their names in the copy.
 
-    ``other`` gives those that differ.
+    ``other`` has those that differ.
     """
     parts = folder.split(b"/") if folder else []
     for i in range(len(parts)):

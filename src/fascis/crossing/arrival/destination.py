@@ -1,6 +1,6 @@
 """One destination of a crossing, from its first byte to *settled*.
 
-It is fast or slow, fails and goes on by itself.
+It is fast or slow, and fails and continues independently.
 """
 
 from __future__ import annotations
@@ -54,7 +54,8 @@ from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 
 _MOST_NOTED = 1000  # files, one by one
-# a write that is this near to what the originals' drive can read says little of the destination
+# If the writing speed is this close to that of the originals' drive, it says little about the
+# destination.
 _HELD_BACK = 0.8
 T = TypeVar("T")
 Receipts = Callable[[], tuple[bytes, bytes]]
@@ -67,22 +68,22 @@ class Destination:
         self.workspace, self.journal, self.number = workspace, journal, number
         self.places = Places(journal.header, number)
         self.copies = Copies(journal, number)
-        # true when the person goes on without it; kept here, so that a window never waits for it
+        # True if the person continues without it; stored here, so that a window never waits for it.
         self.given_up = False
         self.look()
 
     def look(self) -> None:
-        """Reads again whether it was given up: another window may have decided that."""
+        """Reads again whether it was given up: another window may have done that."""
         self.given_up = self.state is State.UNDONE
 
     @property
     def state(self) -> State:
-        """How far it is: up to *settled*, or *undone* when it was given up."""
+        """Its progress: up to *settled*, or *undone* if it was given up."""
         return self.copies.state
 
     @property
     def label(self) -> str:
-        """Its drive by name."""
+        """The name of its drive."""
         return self.places.label
 
     def drive(self) -> Drive:
@@ -99,9 +100,9 @@ class Destination:
         return open_copy(self.workspace, self.places, self.copies)
 
     def at(self, work: Callable[[Medium], T]) -> T:
-        """Does something with the destination open.
+        """Does something with the opened destination.
 
-        Each time it is proven to be the right drive.
+        It is proven each time to be the right drive.
         """
         medium = open_destination(self.workspace, self.places)
         try:
@@ -110,7 +111,7 @@ class Destination:
             medium.close()
 
     def landing(self, destination: Medium) -> Landing:
-        """How the library comes to its place on the opened destination."""
+        """How the library gets to its path on the opened destination."""
         keeps = fidelity(self.drive())
         goal = self.places.goal
         kind: type[InNewFolder] = InNewFolder
@@ -129,12 +130,12 @@ class Destination:
         report: Report,
         skip: bool,
     ) -> State:
-        """Copies, verifies and settles; gives the state reached: settled, waiting or failed.
+        """Copies, verifies and settles; returns the state reached: settled, waiting or failed.
 
         Args:
-            source: the originals, open and proven, and the way to loose media.
+            source: the originals, opened and proven, and access to loose media.
             home: what the identity file will say.
-            receipts: gives the receipt as JSON and HTML.
+            receipts: returns the receipt as JSON and HTML.
 
         Raises:
             EnvironmentTrouble: the drive failed; what is verified is kept, and it goes on from
@@ -149,7 +150,7 @@ class Destination:
             self.copies.end_session()
             raise
         except EnvironmentTrouble as error:
-            if error.place and self.label not in str(error):  # which of the drives it was
+            if error.place and self.label not in str(error):  # Which of the drives failed.
                 sentence = tr(
                     "{label}: {error} What is verified on it is kept.",
                     label=self.label,
@@ -160,7 +161,7 @@ class Destination:
 
     @contextmanager
     def _held(self) -> Iterator[None]:
-        """Holds the library that this becomes part of against other crossings."""
+        """Locks the library that this becomes part of against other crossings."""
         with ExitStack() as stack:
             if self.places.goal.stands:
                 medium = stack.enter_context(closing(open_destination(self.workspace, self.places)))
@@ -180,7 +181,7 @@ class Destination:
         verified = self.at(lambda d: self._copy_all(source, d, control, report, skip))
         if verified and not self.copies.proven() and self._mounted_again():
             wrong = self.at(lambda d: self._prove_staged(d, control))
-            # Made again, and then only compared: it is not mounted again and again.
+            # Copied again, and then only compared: the drive is not mounted again and again.
             if wrong:
                 verified = self.at(lambda d: self._copy_all(source, d, control, report, False))
         if verified:
@@ -202,20 +203,20 @@ class Destination:
         drive = self.drive()
         if mount_again(drive.device, drive.mount) is None:
             return False
-        # All was flushed before: this end is a clean one.
+        # Everything was flushed before: this is a clean end.
         self.copies.end_session()
         self.at(self._begin_session)
         return True
 
     def _prove_staged(self, destination: Medium, control: Control) -> int:
-        """Reads again what was only compared; forgets what is wrong, so that it is copied again.
+        """Reads again what was only compared; forgets wrong copies, so that they are made again.
 
-        Gives how many.
+        Returns how many.
         """
         if self.copies.amending:
-            return 0  # a release reads it again
+            return 0  # A release reads it again.
         if self.landing(destination).has_landed():
-            # It is on its way to its name already; a release reads it again.
+            # It is already being moved to its path; a release reads it again.
             return 0
         root, crossing = self.places.staged_library, self.places.crossing
 
@@ -233,7 +234,7 @@ class Destination:
     def _copy_all(
         self, source: Sources, destination: Medium, control: Control, report: Report, skip: bool
     ) -> bool:
-        """Copies and verifies; True when every file is verified, or skipped by choice."""
+        """Copies and verifies; True if every file is verified, or skipped by choice."""
         entries = frozenset(self.copies.amending)
         arriving = self._stage(destination, bool(entries))
         if skip:
@@ -270,11 +271,11 @@ class Destination:
         return True
 
     def _remember_speed(self, drive: Drive, speeds: Speeds) -> None:
-        """The register remembers the drive's speed, unless the originals' drive held it back."""
+        """Stores the drive's speed in the register, unless the originals' drive was the limit."""
         figures, register = speeds.figures(), self.workspace.register
         if figures is None:
             return
-        # A register that cannot be used is told of where it is needed; the crossing is not.
+        # Problems of the register are reported where it is needed; the crossing does not need it.
         with suppress(Damaged, EnvironmentTrouble):
             self._put_speed(drive, *figures, register)
 
@@ -286,9 +287,9 @@ class Destination:
             register.put_speed(drive.uuid, write, read)
 
     def _stage(self, destination: Medium, amending: bool) -> bool:
-        """Makes the staging folder, or proves the one that is there.
+        """Makes the staging folder, or proves the existing one.
 
-        True when the library is arriving or has arrived.
+        True if the library is arriving or has arrived.
         """
         landing = self.landing(destination)
         if amending:
@@ -301,7 +302,7 @@ class Destination:
             landing.withdraw()
             return False
         if not landing.is_begun():
-            # The staging folder is gone, and what was in it.
+            # The staging folder is gone, with everything in it.
             self.copies.forget_copies()
         landing.begin()
         return False
@@ -329,7 +330,7 @@ class Destination:
             self._know_what_joined()
             return
         if self.places.goal.updates and not self.places.header.restores:
-            # What it left as it was is trusted, and not verified.
+            # Files that it did not change are trusted, not verified.
             register.put_state(library, self.places.target, drive.uuid, "equal")
             return
         register.put_copy(library, drive, self.places.target, self.places.crossing)
@@ -339,10 +340,11 @@ class Destination:
         register.put_state(library, self.places.target, drive.uuid, "equal")
 
     def _know_what_joined(self) -> None:
-        """Documents that became part of what nobody knows here still need what they refer to.
+        """Documents that became part of an unknown folder still need what they refer to.
 
-        Their folder is known as a library from now on: else what they use, wherever it lies, would
-        be taken for something that nothing needs. It gets no identity, and stays as it is.
+        From now on the register knows their folder as a library. Otherwise the files they use,
+        wherever they lie, would look as if nothing needed them. The folder gets no identity and is
+        not changed.
         """
         goal, register = self.places.goal, self.workspace.register
         known = any(library.id == goal.library for library in register.libraries())
@@ -352,14 +354,14 @@ class Destination:
         try:
             remember(self.workspace, survey_library(self.workspace, folder))
         except (FascisError, OSError):
-            # What it needs is not known: then everything that it may need stays.
+            # It is not known what it needs: then everything that it may need stays.
             header = self.places.header
             register.put_library(folder, self.places.drive.uuid, folder.name, header.kind)
 
     def _open_there(self) -> None:
-        """Opens every document at its new place, and decodes a sample of every strand.
+        """Opens every document at its new path, and decodes a sample of every strand.
 
-        Kept for the scales and the receipt.
+        The result is stored for the scales and the receipt.
         """
         with closing(self.open()) as library:
             opened = open_documents(
@@ -371,7 +373,7 @@ class Destination:
             self.note(b"", tr("it no longer leads to the same file ({wrong})", wrong=wrong))
 
     def opened(self) -> Opened | None:
-        """What opening the documents there found when it settled.
+        """The result of opening the documents when the library settled.
 
         None before that, or for an older crossing.
         """
@@ -379,7 +381,7 @@ class Destination:
         return Opened(**kept) if kept else None
 
     def _complete(self) -> None:
-        """A last guard: every item of the plan is verified, or skipped by choice."""
+        """A last check: every item of the plan is verified, or skipped by choice."""
         rest = self.copies.sums(Which.HOLDING_UP)[0]
         if rest:
             raise Refused(
@@ -394,10 +396,10 @@ class Destination:
     # -- after it has settled ----------------------------------------------------------------------
 
     def write_home(self, home: Home) -> None:
-        """Writes into the copy's identity file where home is.
+        """Writes the new home into the copy's identity file.
 
-        Where that cannot be done, it is told. What became part of a library does not say where that
-        is at home.
+        If that fails, it is reported. Files that became part of another library do not decide where
+        that library is at home.
         """
         if self.places.goal.joins:
             return
@@ -410,7 +412,7 @@ class Destination:
         except (
             OSError,
             FascisError,
-        ) as error:  # the register decides; the file follows at the next crossing
+        ) as error:  # The register decides; the file is updated at the next crossing.
             self.note(
                 IDENTITY,
                 tr(
@@ -423,8 +425,8 @@ class Destination:
     def write_receipt(self, receipts: Receipts) -> None:
         """Writes the present receipt into the copy.
 
-        Where that cannot be done, it is told, and the journal still has it all. In a folder that is
-        no library none is left.
+        If that fails, it is reported, and the journal still has everything. A folder that is not a
+        library gets no receipt.
         """
         if self.places.goal.stands and not self.places.goal.library:
             return
@@ -446,17 +448,17 @@ class Destination:
             )
 
     def note(self, place: bytes, meaning: str) -> None:
-        """Keeps what needed attention in the copy, once."""
+        """Records a problem with the copy, once."""
         if not any(
             (p, d, m) == (place, self.label, meaning) for p, d, m, _ in self.journal.attentions()
         ):
             self.journal.note(place, self.label, meaning, self.workspace.clock())
 
     def prove(self, control: Control) -> bool:
-        """Reads the copy again where it was only compared; True when all of it is proven.
+        """Reads the copy again if it was only compared; True if all of it is proven.
 
-        What is not what was verified is noted: a release looks at it like at all others, and keeps
-        its original.
+        Files that differ from what was verified are recorded: a release checks them like all
+        others, and keeps their originals.
 
         Raises:
             EnvironmentTrouble: its drive is away or failed.
@@ -472,7 +474,7 @@ class Destination:
             wrong = prove(self.copies, copy, self.drive(), place_of, control)
             if self._connected_again(copy):
                 self.copies.put("compared_at", self.workspace.clock())
-        # Nothing is left to be proven of it.
+        # Everything is proven.
         self.copies.record_verified([(i.id, True) for i in wrong])
         for item in wrong[:_MOST_NOTED]:
             self.note(
@@ -481,9 +483,9 @@ class Destination:
         return self.copies.proven()
 
     def _connected_again(self, copy: Medium) -> bool:
-        """True when the drive was mounted again, or the machine started, since the copy was made.
+        """True if the drive was mounted again, or the machine started, since the copy was made.
 
-        Nothing of it is in memory.
+        Nothing of the copy is in memory then.
         """
         session = self.copies.value("session", {})
         return (session.get("boot"), session.get("mount")) != (
@@ -493,29 +495,29 @@ class Destination:
 
     @property
     def only_compared(self) -> bool:
-        """True when a copy was read equal after its drive was reconnected: no more can be had."""
+        """True if the copy was read after reconnecting the drive and was equal, but not proven."""
         return bool(self.copies.value("compared_at")) and not self.copies.proven()
 
     # -- giving up ---------------------------------------------------------------------------------
 
     def take_back(self) -> None:
-        """Gives up bringing along; the copy stays as it was."""
+        """Gives up copying later changes; the copy stays as it was."""
         if self.copies.amending:
             self.at(lambda d: take_back(self.copies, self.places, d, self.landing(d)))
             self.copies.put("amending", {})
 
     @property
     def whole(self) -> bool:
-        """True when the library stands there whole under its name.
+        """True if the library is at its path as a whole.
 
-        Such a copy is never cleared, whatever comes after.
+        Such a copy is never cleared, whatever happens later.
         """
         return self.state is State.SETTLED or bool(self.copies.value("settled_at"))
 
     def clear(self) -> Path | None:
-        """Clears what was copied and has not settled.
+        """Clears files that were copied and have not settled.
 
-        Gives the folder that what is somebody else's went to, if anything was.
+        Returns the folder with other people's files, if there were any.
 
         Raises:
             EnvironmentTrouble: its drive is away, or it could not be cleared.
@@ -532,7 +534,7 @@ class Destination:
     def _clear(self, destination: Medium) -> Path | None:
         landing = self.landing(destination)
         if landing.has_landed() and not self.whole:
-            # Cut off on the way to its name: taken back first.
+            # Interrupted on the way to its name: moved back first.
             landing.begin()
             landing.withdraw()
         landing.clear()

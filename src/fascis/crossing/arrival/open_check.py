@@ -1,8 +1,7 @@
-"""Opening every document at its new place.
+"""Opens every document at its new path.
 
-Where its references lead there, and whether a sample of every strand can be seen.
-
-This is what the scales say of documents. It reads the copy alone, and never looks at the old place.
+Finds where its references lead, and whether a sample of every strand can be seen. This is what the
+scales show about documents. It reads only the copy, never the old place.
 """
 
 from __future__ import annotations
@@ -50,26 +49,27 @@ from fascis.workspace import Workspace
 _MOST_WRONG = 100
 
 
-# of decoding, all strands together: what opens is shown by a sample, not proven
+# Seconds of decoding for all strands together: a sample shows that files open, it does not prove
+# it.
 SAMPLE_SECONDS = 20.0
 
 
 @dataclass(slots=True)
 class Opened:
-    """What opening the documents of a copy found; all but ``wrong`` are counts.
+    """The result of opening the documents of a copy; all but ``wrong`` are counts.
 
     Attributes:
-        documents: that were opened.
-        closed: that are not understood.
-        references: by path, in all of them.
-        found: that lead to a verified file of the copy.
-        left_out: that lead to what was left out by choice.
-        lost: that lead nowhere, as they did before.
-        elsewhere: that lead out of the library, to where they led before.
-        wrong: those that lead to other content than before, or led to a file before and lead to
-            none now: ``document: target``.
-        sampled: strands of which one picture or clip was to be decoded.
-        seen: that could be.
+        documents: documents opened.
+        closed: documents not understood.
+        references: references by path, in all documents.
+        found: references to a verified file of the copy.
+        left_out: references to files left out by choice.
+        lost: references that lead nowhere, as before.
+        elsewhere: references to files outside the library, as before.
+        wrong: references to other content than before, or to a file that is missing now:
+            ``document: target``.
+        sampled: strands of which a picture or clip was tried.
+        seen: those that could be decoded.
         not_sampled: strands for which there was no time.
     """
 
@@ -104,9 +104,9 @@ def open_documents(
 class _Opening:
     """One pass over all documents of a copy.
 
-    Every reference is followed in the copy as it stands on the drive, and what is found there
-    compared with what the reference led to when the plan was made: by content, so that no mistake
-    of whoever wrote the document can pass.
+    Every reference is followed in the copy on the drive. What it leads to is compared, by content,
+    with what it led to when the plan was made, so that a mistake in writing the document cannot
+    pass.
     """
 
     def __init__(
@@ -168,8 +168,7 @@ class _Opening:
     def _led(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Led | None:
         """Where the references of a document led.
 
-        None where that is not known, or the document is not what this crossing left there: what a
-        person edited since is theirs.
+        None if that is not known, or if a person edited the document since.
         """
         led = self._copies.journal.led(item.id)
         if led is None:
@@ -192,8 +191,8 @@ class _Opening:
         """Follows one reference by a path.
 
         Args:
-            led_to: where it led before, frame by frame.
-            changed: it was rewritten.
+            led_to: where it led before, for each frame.
+            changed: true if it was rewritten.
         """
         ways = []
         if reference.means is Means.PATH:
@@ -225,7 +224,7 @@ class _Opening:
         self._count(told, item.there, reference.as_written)
 
     def _texts_before(self, kind: DocumentKind, item: Item) -> Iterator[str | None]:
-        """What the references of a document that was rewritten said before."""
+        """The earlier references of a rewritten document."""
         if not item.rewritten or kind.known_by is KnownBy.LOOK:
             return iter(())
         try:
@@ -250,11 +249,11 @@ class _Opening:
         led: Led | None,
         changed: bool,
     ) -> str:
-        """What became of one reference, or of one frame.
+        """The outcome for one reference, or for one frame.
 
         Args:
-            lead: where it led before; None where that is not known.
-            changed: the target was rewritten: then every reading of it must lead there.
+            lead: where it led before; None if not known.
+            changed: the target was rewritten, and every way of reading it must lead there.
         """
         paths = [path_of(way, folder, inner) for way in ways]
         if lead is None or led is None:
@@ -264,7 +263,7 @@ class _Opening:
             if not found:
                 digest = self._arrived.digest_of(lead)
                 if self._restores and any(same_outside(p, digest) for p in paths):
-                    # As before, it names the file where that lies outside.
+                    # As before, it names the file outside the library.
                     return "found"
                 return "left_out" if digest is None else "wrong"
             right = self._arrived.same(found[0], lead) and not (
@@ -276,7 +275,7 @@ class _Opening:
             return "wrong"
         before = led.path(lead)
         if before is not None:
-            # What it landed in may be what it referred to.
+            # The file in the existing folder may be the one that it referred to.
             as_before = all(os.path.normpath(p) == before for p in paths)
             outside = any(not p.startswith(self._root) for p in paths)
             return "elsewhere" if outside or as_before else "wrong"
@@ -284,7 +283,7 @@ class _Opening:
         return "elsewhere" if leads_out else "lost"
 
     def _entry_of(self, path: bytes) -> int | None:
-        """The entry whose copy a path leads to on the drive now."""
+        """The entry to whose copy a path leads on the drive now."""
         if not path.startswith(self._root):
             return None
         place = path[len(self._root) :]
@@ -321,7 +320,7 @@ class _Opening:
     # -- links and catalogs ------------------------------------------------------------------------
 
     def _links(self) -> None:
-        """A link that led to a file of the library leads to the same content in the copy."""
+        """A link to a file of the library leads to the same content in the copy."""
         for item in self._copies.items(Which.LINKS_MADE):
             led = self._copies.journal.led(item.id)
             if led is None or not led.of or led.of[0] < 0:
@@ -338,7 +337,7 @@ class _Opening:
                 self._count("wrong", item.there, os.fsdecode(target))
 
     def _is_ours(self, item: Item) -> bool:
-        """True while a document looks as this crossing left it."""
+        """True while a document is as this crossing left it."""
         anew = self._derived.get(item.id)
         seen = item.copy_seen
         if item.rewritten:
@@ -354,7 +353,7 @@ class _Opening:
 
 
 def see_samples(copies: Copies, library: Medium, opened: Opened) -> None:
-    """Decodes the smallest picture or clip of every strand in the copy, and counts.
+    """Decodes the smallest picture or clip of every strand in the copy, and counts the successes.
 
     For a limited time in all.
 

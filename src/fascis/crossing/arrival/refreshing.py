@@ -1,6 +1,7 @@
-"""Leads of documents that are not what they were when the plan was made.
+"""Where the references of changed documents lead.
 
-Found again from the old place, before they are rewritten.
+Found again from the old place, for documents that changed since the plan, before they are
+rewritten.
 """
 
 from __future__ import annotations
@@ -18,8 +19,7 @@ from fascis.workspace import Workspace
 def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
     """Records where references of changed and new documents lead, if those are still as copied.
 
-    A document that changed once more meanwhile is newer at the old place, and is brought along, or
-    left by decision.
+    A document that changed once more meanwhile is copied later, or left by decision.
 
     Raises:
         EnvironmentTrouble: the old place cannot be read.
@@ -40,7 +40,7 @@ def refresh_leads(workspace: Workspace, copies: Copies, places: Places) -> None:
 
 
 def _stale(copies: Copies) -> dict[int, tuple[bytes, bytes]]:
-    """Documents whose leads are not those of what was copied.
+    """Documents whose recorded references are not those of the copied version.
 
     What each was when it was copied, by entry.
     """
@@ -56,6 +56,6 @@ def _stale(copies: Copies) -> dict[int, tuple[bytes, bytes]]:
 
 
 def _seen(item: Item) -> tuple[bytes, bytes]:
-    """What a document was when it was copied, as a survey would have it, by either way."""
+    """What a document was when it was copied, as either kind of survey would record it."""
     size, mtime, _, inode = item.seen or (0, 0, 0, 0)
     return item.digest or b"", b"%d %d %d" % (size, mtime, inode)

@@ -1,7 +1,8 @@
-"""Documents of a library that comes back get the bytes that they had before, where these are right.
+"""Documents of a library that comes back get their earlier bytes, where these are right.
 
-They are right where nobody edited the document since, and every reference in them leads at the new
-place to what the document's reference leads to now. Else the document is rewritten like any.
+They are right if nobody edited the document since, and every reference in the earlier bytes leads
+at the new path to the same file as the document's reference now. Otherwise the document is
+rewritten like any other.
 """
 
 from __future__ import annotations
@@ -35,15 +36,15 @@ from fascis.library.identity import OWN, Identity
 from fascis.library.references.reading import MediumSource
 
 _AS_IT_WAS = OWN + b"/as-it-was"
-# Bytes of a document that is given back whole.
+# The largest document restored as a whole, in bytes.
 _LARGEST = 2 << 30
 
 
 class Restoring:
-    """Gives the bytes from before, of one destination.
+    """Finds the earlier bytes of documents on one destination.
 
     Args:
-        medium: opened on the destination; ``root`` is the staged library in it.
+        medium: the opened destination; ``root`` is the staged library in it.
     """
 
     def __init__(
@@ -60,13 +61,13 @@ class Restoring:
         self._crossings = [c.id for c in reversed(identity.history)] if identity else []
 
     def before(self, kind: DocumentKind, document: OpenDocument, item: Item) -> bytes | None:
-        """What a document said before it came here; None where that is not known, or not right."""
+        """The earlier bytes of a document; None if not known, or not right."""
         if item.known is None or item.known != item.digest:
-            # It was edited since, or what it was is not on record.
+            # It was edited since, or its earlier state is not recorded.
             return None
         place = self._kept(item.there)
         if place is None or any(self._medium.exists(place + end) for end in kind.journals):
-            # What its journal had then is in it now, and in the bytes from before it is not.
+            # It contains now what its journal had then; the earlier bytes do not.
             return None
         led = self._copies.journal.led(item.id)
         if led is None or not is_of_copied(kind, led, item):
@@ -80,7 +81,7 @@ class Restoring:
             return None
 
     def _kept(self, there: bytes) -> bytes | None:
-        """Where a document is as it was before it came here."""
+        """Where the earlier version of a document is kept."""
         for crossing in self._crossings:
             place = join(self._root, join(join(_AS_IT_WAS, crossing.encode()), there))
             if self._medium.exists(place):
@@ -148,10 +149,10 @@ class Restoring:
         return [os.path.normpath(above + b"/" + os.fsencode(reference.as_written))]
 
     def _leads_there(self, paths: list[bytes], lead: int, led: Led) -> bool:
-        """True when a reference leads to what it leads to now.
+        """True if a reference leads to the same file as now.
 
         Args:
-            lead: an entry; or what is no file of the library.
+            lead: an entry, or something outside the library.
         """
         for path in paths:
             if path.startswith(self._target):
@@ -170,5 +171,5 @@ def _followed(document: OpenDocument) -> Iterator[Reference]:
 
 
 def same_outside(path: bytes, digest: bytes | None) -> bool:
-    """True when a file outside of the library has this content."""
+    """True if a file outside has this content."""
     return digest is not None and digest_at(path) == digest

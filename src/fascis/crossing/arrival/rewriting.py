@@ -1,11 +1,9 @@
-"""Rewriting documents and links of a copy, so that they lead to the new places.
+"""Rewriting documents and links of a copy, so that they lead to the new paths.
 
-The bytes before are kept as they were.
-
-What is copied and verified is never changed: it goes to ``.fascis/as-it-was/<crossing>/``, and what
-is written from it, with nothing but target strings replaced, takes its place. Nothing here looks at
-the old place again: where a path leads is told by the plan: by where each reference led when it was
-made, and for documents of which that is not known by their paths.
+The earlier bytes are kept. A copied and verified document is never changed: it moves to
+``.fascis/as-it-was/<crossing>/``, and the rewritten one, in which only target strings differ, takes
+its path. The old place is not read again. The plan decides where each reference leads: by where it
+led when the plan was made and, if that is not known, by its path.
 """
 
 from __future__ import annotations
@@ -51,7 +49,7 @@ from fascis.library.survey import Kind
 
 _CHUNK = 1 << 22
 
-# Documents that a copy has as they were, though they were to be rewritten: place there → why.
+# Documents that a copy has unchanged although they should be rewritten: place there → reason.
 CARRIED = "carried"
 
 
@@ -72,19 +70,19 @@ def why_carried(copies: Copies, wrong: Sequence[str]) -> list[str]:
 class Rewriting:
     """Rewrites documents and links of one destination.
 
-    May be called again after any interruption.
+    Can be called again after any interruption.
     """
 
     def __init__(self, copies: Copies, places: Places, drive: Drive, cache: Path) -> None:
         self._copies, self._places, self._drive, self._cache = copies, places, drive, cache
         self._known: IntoCopy | None = None
         self._arrived: Arrived | None = None
-        # What was confirmed of documents of unknown make that are among these.
+        # Confirmed readings of documents of unknown make among these.
         self.readings: dict[bytes, Stored] = {}
 
     @property
     def arrived(self) -> Arrived:
-        """What the copy has; found when it is first asked for."""
+        """The files of the copy; found when first needed."""
         if self._arrived is None:
             rules = self._drive.rules
             self._arrived = Arrived(self._copies, rules.fold if rules.folds_case else bytes)
@@ -92,7 +90,7 @@ class Rewriting:
 
     @property
     def route(self) -> IntoCopy:
-        """Where paths lead; found when it is first asked for."""
+        """The new paths; found when first needed."""
         if self._known is None:
             self._known = IntoCopy(self._copies, self._places)
         return self._known
@@ -103,8 +101,7 @@ class Rewriting:
         """Rewrites every document below ``root`` whose targets change.
 
         Args:
-            only: these entries, no others. What of them was moved on from ``root`` already is left
-                alone.
+            only: only these entries. Those already moved on from ``root`` are left alone.
 
         Raises:
             EnvironmentTrouble: the destination failed. An ``OSError`` is the caller's to translate.
@@ -113,27 +110,27 @@ class Rewriting:
         before = dict(carried)
         for item in documents_of(self._copies):
             if item.stood:
-                # It stood there before, and says there what it says here.
+                # It existed there before, and means the same there as here.
                 continue
             if (only is None or item.id in only) and medium.exists(self._as_copied(root, item)):
                 carried.pop(shown(item.there), None)
                 try:
                     self._document(medium, root, item)
                 except NotUnderstood as error:
-                    # Carried as a file; the scales tell where it leads then.
+                    # Copied as it is; the scales show where it leads.
                     carried[shown(item.there)] = str(error)
         if carried != before:
             self._copies.put(CARRIED, carried)
 
     def _document(self, medium: Medium, root: bytes, item: Item) -> None:
-        """Rewrites one document. Its journals are then part of it, and kept as they were."""
+        """Rewrites one document. Its journals are then part of it, and are kept as they were."""
         with MediumSource(medium, self._as_copied(root, item), self._cache) as source:
             kind = kind_of(item.place, source.head())
             if kind is None:
                 return
             beside = [j for end in kind.journals if (j := self._copies.at(item.place + end))]
             if any(j.kind is not Kind.FILE for j in beside):
-                # Not understood, and told of in the survey.
+                # Not understood, and reported in the survey.
                 return
             journals = [j for j in beside if j.copy is CopyState.VERIFIED]
             source.beside = {j.place[len(item.place) :]: self._as_copied(root, j) for j in journals}
@@ -142,7 +139,7 @@ class Rewriting:
                     self.readings[document.stored.shape] = document.stored
                 new: bytes | Path | None = None
                 if not beside:
-                    # What a journal has is not in the bytes from before.
+                    # The journal's content is not in the earlier bytes.
                     new = self._before(kind, document, item, medium, root)
                 if new is None:
                     new = document.retargeted(self._wanted(kind, document, item), self._title(item))
@@ -155,16 +152,16 @@ class Rewriting:
     def _before(
         self, kind: DocumentKind, document: OpenDocument, item: Item, medium: Medium, root: bytes
     ) -> bytes | None:
-        """The bytes that a document had before, where the library comes back to that place."""
+        """A document's earlier bytes, if the library comes back to that path."""
         if not self._places.header.restores:
             return None
         restoring = Restoring(self._copies, self._places, self.arrived, medium, root, self._cache)
         return restoring.before(kind, document, item)
 
     def _wanted(self, kind: DocumentKind, document: OpenDocument, item: Item) -> Wanted:
-        """What each reference of a document says in the copy."""
+        """The new target of each reference of a document."""
         led = self._copies.journal.led(item.id)
-        # Of a database it is not sure that they are those of the very content: it is read again.
+        # For a database it is not certain that they belong to this content: it is read again.
         known = led if led and led.seen == item.digest else None
         spelling = Spelling(kind, item, self.route, self.arrived, known)
         leads = leads_of(known, document)
@@ -189,24 +186,25 @@ class Rewriting:
         return wanted
 
     def _absolute(self, change: Change, item: Item) -> Change:
-        """A change that says where the copy will be, not how that is reached from the document."""
+        """A change to an absolute path: where the copy will be."""
         here = bytes(self._places.target) + b"/" + parent(item.there)
         whole = os.path.normpath(here + b"/" + os.fsencode(change.target))
         return Change(os.fsdecode(whole))
 
     def _title(self, item: Item) -> str | None:
-        """What a document that is the library calls itself, where it gets another name."""
+        """The title of a document that is the library, if it gets another name."""
         header = self._places.header
         own = bool(header.named) and os.fsdecode(item.place) == header.document
         return header.name if own else None
 
     def _as_copied(self, root: bytes, item: Item) -> bytes:
-        """Where the copied bytes are: at their place, or set aside already."""
+        """Where the copied bytes are: at their path, or already moved aside."""
         return join(root, arrives_at(item, self._places.crossing))
 
     def _keep_as_it_was(self, medium: Medium, root: bytes, item: Item) -> None:
-        """Moves the copied bytes aside, where they stay as what was verified."""
-        # Cut off between these two, the next run finds nothing there and copies it again.
+        """Moves the copied bytes aside, where they stay as the verified version."""
+        # If it is interrupted between the two, the next run finds nothing there and copies it
+        # again.
         if not item.rewritten:
             kept = join(root, as_it_was(item.there, self._places.crossing))
             self._copies.begin_rewriting(item.id)
@@ -234,13 +232,13 @@ class Rewriting:
     def links(self, source: Medium, medium: Medium, root: bytes) -> None:
         """Makes the links of the library.
 
-        One that would lead to the old place leads to the same file at the new one.
+        A link that would lead to the old place leads to the same file at the new one.
         """
         for item in self._copies.items(Which.LINKS_TO_MAKE):
             self.link(source, medium, root, item)
 
     def link(self, source: Medium, medium: Medium, root: bytes, item: Item) -> None:
-        """Makes one link below ``root``: as it was, or as it must be where it leads elsewhere."""
+        """Makes one link below ``root``, with a new target if it would lead elsewhere."""
         status, target = source.status(item.place), source.read_link(item.place)
         if item.fate is Fate.OWN:
             self._make_link(
@@ -265,9 +263,9 @@ class Rewriting:
             self._copies.record_verified([(item.id, True)])
 
     def rewritten(self, item: Item, target: bytes) -> bytes:
-        """What a link with this target says in the copy.
+        """The target of a link in the copy.
 
-        Rewritten where it would lead elsewhere.
+        Rewritten if it would lead elsewhere.
         """
         return self._link_target(item, target) or target
 
@@ -280,7 +278,7 @@ class Rewriting:
             return None if stays else relative(wanted, item.there)
         new = Spelling(LINK, item, self.route, self.arrived, led).by_plan(ways)
         if new is not None and new.startswith(b"/") and not os.path.lexists(new):
-            # It led nowhere, and goes on saying so.
+            # It led nowhere, and stays unchanged.
             return None
         return new
 
@@ -295,6 +293,6 @@ class Rewriting:
 
 def documents_of(copies: Copies) -> Iterator[Item]:
     """Every verified document of a destination."""
-    # All of them first, for the journal is written to while they are worked on.
+    # All of them first, because the journal is written to meanwhile.
     ids = copies.verified_documents(endings())
     return (copies.item(id) for id in ids)

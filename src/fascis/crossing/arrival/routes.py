@@ -1,7 +1,7 @@
-"""The route from the old place into the new library, as the plan says.
+"""The route from the old place into the new library, by the plan.
 
-Nothing here looks at the old place. What is in the new library has a place for its path; what was
-found again, or stays, outside of it has an absolute one.
+The old place is not read. Files in the new library have a place; files outside, relinked or left,
+have an absolute path.
 """
 
 from __future__ import annotations
@@ -16,11 +16,11 @@ from fascis.files.route import Exactly, Moved, Renamed, Route
 
 
 class IntoCopy(Route):
-    """Where paths of the old place lead in the new library.
+    """The new paths for paths of the old place.
 
     Attributes:
-        planned: to the places that the plan has for them.
-        named: from there to what they are called on the destination's drive.
+        planned: path → place in the plan.
+        named: place in the plan → path on the destination's drive.
     """
 
     def __init__(self, copies: Copies, places: Places) -> None:
@@ -37,11 +37,11 @@ class IntoCopy(Route):
         self._whole = self.planned.then(self.named)
 
     def to(self, path: bytes) -> bytes | None:
-        """Where an absolute path leads; None for one that leads out of the library."""
+        """The new path; None if it leads out of the library."""
         return self._whole.to(path)
 
     def called(self, place: bytes) -> bytes:
-        """What a place of the plan is called there; an absolute path stays."""
+        """The path there for a place of the plan; an absolute path is unchanged."""
         named = self.named.to(place)
         return place if named is None else named
 
@@ -53,21 +53,21 @@ class IntoCopy(Route):
 
     @property
     def renames_files(self) -> bool:
-        """True when files of the plan have other names in the new library."""
+        """True if files of the plan have other names in the new library."""
         return bool(self._renamed.files)
 
     @property
     def found_again(self) -> frozenset[bytes]:
-        """Paths of what was lost and found again, and stays outside."""
+        """Paths of lost files that were found again and stay outside."""
         return frozenset(place for place in self._aliases.values() if place.startswith(b"/"))
 
     @property
     def knows_other_names(self) -> bool:
-        """True when some paths lead by their own word, and not by the folder they are in."""
+        """True if some paths have an alias, independent of their folder."""
         return bool(self._aliases)
 
     def is_planned(self, place: bytes) -> bool:
-        """True when the plan has a file of that place, copied or not."""
+        """True if the plan has a file with this place, copied or not."""
         folder, _, name = place.rpartition(b"/")
         if folder not in self._names:
             self._names[folder] = self._copies.journal.names_of_files(folder)
@@ -75,10 +75,10 @@ class IntoCopy(Route):
 
 
 def path_of(way: Target, folder: bytes, inner: bytes) -> bytes:
-    """The absolute path that one way to read a target means; one of another system as it is.
+    """The absolute path for one way of reading a target; paths of other systems are unchanged.
 
     Args:
-        folder: from which relative paths count.
+        folder: the folder from which relative paths count.
         inner: a name within it, for a target that names a folder.
     """
     path = os.fsencode(way.path)

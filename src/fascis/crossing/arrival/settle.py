@@ -33,14 +33,14 @@ def settle(
     receipts: Callable[[], tuple[bytes, bytes]],
     rewriting: Rewriting,
 ) -> None:
-    """Makes a verified crossing's staged library whole, and brings it to its place.
+    """Completes the staged library of a verified crossing, and moves it to its path.
 
     May be called again after any interruption.
 
     Args:
         home: what the identity file will say.
-        receipts: gives the receipt as JSON and HTML.
-        rewriting: writes documents and links anew, so that they lead to the new places.
+        receipts: returns the receipt as JSON and HTML.
+        rewriting: rewrites documents and links, so that they lead to the new paths.
 
     Raises:
         EnvironmentTrouble: the destination failed.
@@ -92,7 +92,7 @@ def _like(source: Medium, place: bytes, medium: Medium, copy: bytes, owner: bool
     try:
         status = source.status(place)
     except FileNotFoundError:
-        # Made by gathering, or gone since: readable by whoever may read the library.
+        # Made by gathering, or missing now: readable by everyone who can read the library.
         status = source.status(b"")
     try:
         medium.set_folder_status(copy, status, owner)
@@ -133,12 +133,12 @@ def _own_files(
     identity = new_identity(places, home, arriving.clock)
     put(medium, join(root, IDENTITY), lambda out: _all(out, format_identity(identity)))
     for folder in (OWN + b"/receipts", OWN):
-        # Readable by whoever may read the library.
+        # Readable by everyone who can read the library.
         _like(source, b"", medium, join(root, folder), False)
 
 
 def _readings(arriving: Arriving, source: Medium, rewriting: Rewriting) -> None:
-    """What was confirmed of documents of unknown make goes with them, for other computers."""
+    """Confirmed readings of documents of unknown make are stored too, for other computers."""
     medium, folder = arriving.medium, join(arriving.places.staged_library, READINGS)
     if not rewriting.readings:
         return

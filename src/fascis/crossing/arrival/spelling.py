@@ -1,9 +1,7 @@
-"""What the targets of a copied document must say.
+"""The new targets of a copied document.
 
-Each leads where it led before, however it is read.
-
-What is written is read the same by those who take it as it is written first and by those who decode
-it first.
+Each leads where it led before, however it is read: programs that take it literally and programs
+that decode it first find the same file.
 """
 
 from __future__ import annotations
@@ -25,10 +23,10 @@ MISSING_FOLDER = b"missing"
 
 
 def leads_of(led: Led | None, document: OpenDocument) -> Iterator[list[int] | None]:
-    """The leads of each reference of a document, in its order.
+    """Where each reference of a document leads, in order.
 
-    None for all, when they are not known, or not those of this document, or kept by the numbers
-    that its references have.
+    None if that is not known, belongs to another version, or does not match the document's
+    references.
     """
     if led is None or led.photos:
         return repeat(None)
@@ -38,9 +36,9 @@ def leads_of(led: Led | None, document: OpenDocument) -> Iterator[list[int] | No
 
 
 def is_of_copied(kind: DocumentKind, led: Led, item: Item) -> bool:
-    """True when leads are those of the document as it was copied.
+    """True if the recorded references are those of the copied version.
 
-    A database is known by its size and time: it may say the same in other bytes.
+    A database is recognised by size and time: other bytes can have the same content.
     """
     if kind.known_by is KnownBy.DIGEST:
         return led.seen == item.digest
@@ -49,13 +47,13 @@ def is_of_copied(kind: DocumentKind, led: Led, item: Item) -> bool:
 
 
 def _counts(document: OpenDocument) -> Iterator[int]:
-    """How many leads each reference has: one for each frame of a sequence."""
+    """The number of targets of each reference: one for each frame of a sequence."""
     for reference in document.references():
         yield reference.sequence.frames if reference.sequence else 1
 
 
 class Spelling:
-    """What the targets of one document must say in the copy."""
+    """The new targets of one document in the copy."""
 
     def __init__(
         self, kind: DocumentKind, item: Item, route: IntoCopy, arrived: Arrived, led: Led | None
@@ -71,12 +69,12 @@ class Spelling:
         self._here = parent(item.there)
 
     def change(self, reference: Reference, leads: list[int] | None) -> Change | None:
-        """The new target of a reference, and how it is spelled where that matters.
+        """The new target of a reference, and its spelling where that matters.
 
-        None when it may stay as it is.
+        None if it can stay unchanged.
 
         Args:
-            leads: where it led, frame by frame; None where that is not known.
+            leads: where it led, for each frame; None if not known.
         """
         ways = self._kind.readings(reference.as_written)
         names = names_of(reference)
@@ -93,13 +91,13 @@ class Spelling:
         return self._to_nowhere(reference, ways, names[at])
 
     def by_plan(self, ways: list[Target], inner: bytes = b"") -> bytes | None:
-        """The new target where it is not known which file it led to: by its path.
+        """The new target by its path, if it is not known to which file it led.
 
-        A path relative to the document, or an absolute one; None when it may stay as it is.
+        A path relative to the document, or an absolute one; None if it can stay unchanged.
 
         Args:
-            ways: the ways to read what it says now, the likeliest first.
-            inner: a name within the target, for one that names a folder.
+            ways: the ways of reading it, likeliest first.
+            inner: a name below it, if the target names a folder.
         """
         first: tuple[Target, bytes, bytes | None] | None = None
         for way in ways:
@@ -112,11 +110,11 @@ class Spelling:
         return self._leading(*first, inner) if first else None
 
     def _leading(self, way: Target, path: bytes, place: bytes | None, inner: bytes) -> bytes | None:
-        """A target that leads to a place of the plan; out of the library, where it led before."""
+        """A target for a place of the plan or, outside the library, for the present path."""
         here, said = parent(self._route.called(self._item.place)), os.fsencode(way.path)
         if place is None:
             if way.absolute or way.foreign:
-                # It goes on leading to where it leads now.
+                # It still leads where it leads now.
                 return None
             target = path
         elif place.startswith(b"/"):
@@ -126,7 +124,7 @@ class Spelling:
             if not way.absolute and not way.foreign and _joined(here, said, inner) == there:
                 return None
             if inner and there.rpartition(b"/")[2] != place.rpartition(b"/")[2]:
-                # A frame cannot be given another name; the plan sees to that.
+                # A frame cannot get another name; the plan ensures this.
                 return None
             target = os.path.relpath(b"/" + there, b"/" + here)
         if inner:
@@ -144,7 +142,7 @@ class Spelling:
         return self._spelled(self._said(place, inner, ways), inner, wanted)
 
     def _stays(self, reference: Reference, ways: list[Target], lead: int, inner: bytes) -> bool:
-        """True when a relative target leads where it led before, by every reading of it."""
+        """True if a relative target leads where it led before, by every way of reading it."""
         if any(way.absolute or way.foreign for way in ways):
             return False
         wanted = self._arrived.place_of(lead)
@@ -153,7 +151,7 @@ class Spelling:
             return False
         if self._leads_only(reference.as_written, inner, lead):
             return True
-        # what had two meanings keeps both: the same two files stand there under the same names
+        # A target with two meanings keeps both: the same two files have the same names there.
         before = [path_of(way, self._old_folder, inner) for way in ways]
         planned = [p and self._route.planned.to(p) for p in before]
         if any(p is None or not self._route.is_planned(p) for p in planned):
@@ -161,7 +159,7 @@ class Spelling:
         return places[0] == wanted and [self._route.called(p or b"") for p in planned] == places
 
     def _said(self, place: bytes, inner: bytes, ways: list[Target]) -> str:
-        """A place as a path from the document; of a frame its folder."""
+        """A place as a path from the document; for a frame, its folder."""
         target = relative(place, self._item.there)
         if inner:
             target = parent(target) or b"."
@@ -169,21 +167,21 @@ class Spelling:
         return os.fsdecode(target)
 
     def _spelled(self, target: str, inner: bytes, wanted: int | None) -> Change:
-        """A target, and a spelling of it that everybody understands, where the usual one fails."""
+        """A target, and a spelling for all programs if the usual one does not work."""
         for text in self._kind.spellings(target):
             if self._leads_only(text, inner, wanted):
                 return Change(target, text)
         return Change(target)
 
     def _leads_only(self, text: str, inner: bytes, wanted: int | None) -> bool:
-        """True when a text leads, however it is read, to the wanted entry and no other."""
+        """True if a text, however it is read, leads only to the wanted entry."""
         ways = self._kind.readings(text)
         return leads_only(ways, text, self._here, inner, wanted, self._arrived)
 
     def _to_outside(self, ways: list[Target], path: bytes, inner: bytes) -> Change | None:
-        """What stays outside is referred to where it is.
+        """Refers to a file outside at its present path.
 
-        An absolute target goes on leading there by itself.
+        An absolute target needs no change.
         """
         if any(way.absolute or way.foreign for way in ways) and path not in self._route.found_again:
             return None
@@ -197,9 +195,9 @@ class Spelling:
         return Change(target)
 
     def _to_nowhere(self, reference: Reference, ways: list[Target], inner: bytes) -> Change | None:
-        """What led nowhere leads nowhere there.
+        """A reference that led nowhere leads nowhere there.
 
-        Relative to the library, where it named a place in it.
+        Relative to the library, if it named a place in it.
         """
         new = self.by_plan(ways, inner)
         text = reference.as_written if new is None else os.fsdecode(new)

@@ -1,6 +1,6 @@
 """Reading again what was only compared.
 
-After a drive was mounted or connected anew nothing of it is in memory.
+After a drive was mounted or connected again, nothing of it is in memory.
 """
 
 from __future__ import annotations
@@ -30,9 +30,9 @@ def prove(
     place_of: Callable[[Item], bytes],
     control: Control,
 ) -> list[Item]:
-    """Reads every copy that is not proven, and records those that are now.
+    """Reads every copy that is not proven, and records those that are proven now.
 
-    Gives those that were read back wrong.
+    Returns those that were read back wrong.
 
     Args:
         place_of: where an item's copy is in ``medium``.
@@ -56,7 +56,7 @@ def prove(
 
 @dataclass(frozen=True, slots=True)
 class _Again:
-    """What it takes to read a batch again."""
+    """What is needed to read a batch again."""
 
     copies: Copies
     medium: Medium
@@ -66,7 +66,7 @@ class _Again:
     control: Control
 
     def read(self, items: list[Item]) -> list[Item]:
-        """Reads a batch and records what is proven; gives those that were read back wrong."""
+        """Reads a batch and records what is proven; returns those that were read back wrong."""
         try:
             self.proof.begin()
         except OSError as error:
@@ -79,7 +79,7 @@ class _Again:
             except EnvironmentTrouble as error:
                 if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.EINVAL):
                     raise
-                # Taken away, or something else has its name.
+                # Removed, or another file has its name.
                 wrong.append(item)
                 continue
             stored += got.stored if got.stored > INLINE else 0

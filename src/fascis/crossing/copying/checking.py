@@ -1,4 +1,4 @@
-"""Comparing originals with the hash lists of others, in the same reading that copies them."""
+"""Comparing originals with other hash lists, in the same reading that copies them."""
 
 from __future__ import annotations
 
@@ -11,10 +11,10 @@ from fascis.files.hash_lists import Listed
 
 @dataclass(frozen=True, slots=True)
 class Checks:
-    """What the lists say of the entries of one crossing.
+    """What the lists state about the entries of one crossing.
 
     Attributes:
-        algorithms: what is computed beside BLAKE3 for them.
+        algorithms: digests to compute beside BLAKE3.
     """
 
     copies: Copies
@@ -23,7 +23,7 @@ class Checks:
 
     @classmethod
     def of(cls, copies: Copies) -> Checks:
-        """Those of a journal; nothing is compared where it has none."""
+        """The lists of a journal; if it has none, nothing is compared."""
         said = {
             entry: [Listed.from_text(b"", text) for text in texts]
             for entry, texts in copies.journal.listed().items()
@@ -32,7 +32,7 @@ class Checks:
         return cls(copies, said, frozenset().union(*algorithms))
 
     def otherwise(self, item: Item, outcome: Copied) -> bool:
-        """True when a list says otherwise; from then on the original counts as damaged."""
+        """True if a list differs; from then on the original counts as damaged."""
         said = self.said.get(item.id)
         if not said or outcome.digest is None or outcome.seen is None:
             return False

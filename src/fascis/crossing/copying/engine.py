@@ -1,10 +1,9 @@
 """The engine.
 
-Copies everything the plan names into the staging folder and reads it back, batch by batch.
-
-While one batch is copied, the one before it is read back; on a rotating drive, whose head would go
-to and fro, copying and reading back take turns. A batch is flushed to the drive and written to the
-journal before it is read back. Memory does not grow with the number of files.
+Copies everything in the plan into the staging folder and reads it back, batch by batch. While one
+batch is copied, the one before is read back; on a rotating drive, whose head would move back and
+forth, copying and reading back alternate. A batch is flushed and recorded in the journal before it
+is read back. Memory does not grow with the number of files.
 """
 
 from __future__ import annotations
@@ -43,11 +42,11 @@ _LOG = logging.getLogger(__name__)
 
 BATCH_FILES = (128, 2048)
 BATCH_BYTES = (16 << 20, 256 << 20)
-# On a rotating drive: copied, then read back, in turn.
+# On a rotating drive: copied, then read back, alternating.
 ROUND_BYTES, ROUND_FILES = 1 << 30, 1 << 16
-# batches grow while one is shorter than this, so that a slow drive is read back soon
+# Batches grow while one takes less than this, so that a slow drive is read back soon.
 _BATCH_SECONDS = 1.5
-# more wait for each other in the interpreter (measured: 20,000 small files, 2 cores)
+# More threads wait for each other in the interpreter (measured: 20,000 small files, 2 cores).
 _COPYING_THREADS = 2
 _READING_THREADS = 1
 _TRIES = 3
@@ -55,7 +54,7 @@ _TRIES = 3
 
 @dataclass(frozen=True, slots=True)
 class Amending:
-    """What is brought along into a library that has arrived.
+    """Later changes that are copied into a library that has arrived.
 
     These entries, and the library's name there.
     """
@@ -66,10 +65,10 @@ class Amending:
 
 @dataclass(frozen=True, slots=True)
 class Manner:
-    """How an engine goes about it.
+    """How an engine works.
 
-    ``now`` is when it began, in seconds; ``amending`` what is brought along, if that is its work;
-    ``alternate`` is True where copying and reading back take turns.
+    ``now`` is the time of its start in seconds; ``amending`` has the later changes, if it copies
+    these; ``alternate`` is True if copying and reading back alternate.
     """
 
     now: float = 0.0
@@ -82,7 +81,7 @@ _USUAL = Manner()
 
 @dataclass(slots=True)
 class _Read:
-    """What reading one copy back gave; ``stored`` bytes lie on the drive for it."""
+    """The result of reading one copy back; ``stored`` bytes are on the drive for it."""
 
     item: Item
     equal: bool
@@ -98,7 +97,7 @@ class _Batch:
 
 
 class Engine:
-    """Brings the copies of one destination to *verified*."""
+    """Copies the files of one destination until they are *verified*."""
 
     def __init__(
         self,
@@ -128,7 +127,7 @@ class Engine:
     def staged(self, item: Item) -> bytes:
         """Where an item is staged.
 
-        While something is brought along, all the rest is in the library already.
+        While later changes are copied, everything else is in the library already.
         """
         if self._amending and item.id not in self._amending.entries:
             return join(self._amending.library, self.arrives(item))
@@ -148,7 +147,7 @@ class Engine:
     # -- the run -----------------------------------------------------------------------------------
 
     def run(self) -> None:
-        """Copies and verifies all that is not yet; hindrances are recorded, the rest goes on.
+        """Copies and verifies everything left; hindrances are recorded, the rest continues.
 
         Raises:
             EnvironmentTrouble: the destination failed.
@@ -163,7 +162,7 @@ class Engine:
                 self._small_files()
                 in_pipeline(self._work(), self._finish)
             if self._keeps.links and self._second_names().give():
-                # Those that are files of their own by now.
+                # Those that became separate files.
                 self._in_turn()
         finally:
             for pool in (self._copiers, self._readers):
@@ -175,9 +174,9 @@ class Engine:
         return SecondNames(self._copies, self._ends, self.staged, self._control, self._report)
 
     def _small_files(self) -> None:
-        """Lets helpers have small files, where there are many and both drives are plain ones.
+        """Gives small files to helpers if there are many and both drives are plain ones.
 
-        Whatever they leave is found by :meth:`_work`.
+        :meth:`_work` finds everything they leave.
         """
         here, there = self._source.medium, self._destination.medium
         if self._amending or self._checks.said or not (here.shareable and there.shareable):
@@ -187,9 +186,9 @@ class Engine:
         Bulk(self._copies, self._ends, self._proof, self._control, self._report).run()
 
     def _work(self) -> Iterator[_Batch]:
-        """What an interrupted run had copied but not read back.
+        """Files that an interrupted run had copied but not read back.
 
-        Then all the rest, as it is copied.
+        Then all others, as they are copied.
         """
         for items in self._batches(Which.NOT_READ_BACK_YET):
             yield _Batch(items, [])
@@ -248,7 +247,7 @@ class Engine:
             if place == b".fascis" or place.startswith(b".fascis/"):
                 continue
             if there != place:
-                # In a folder of another library, say, whose own parents are not of the plan.
+                # For example in a folder of another library whose own parents are not in the plan.
                 self._make_parents(medium, join(self._root, join(there, b"")))
             elif place:
                 self._make_folder(medium, join(self._root, there))
@@ -271,15 +270,14 @@ class Engine:
             raise told(error, tr("make the folder"), place) from error
 
     def _look_at_kept(self) -> None:
-        """On a resume.
+        """At a resume, checks verified copies.
 
-        What the journal calls verified must still be there, as its drive gave it back; else it is
-        made again.
+        They must still be as the drive returned them; otherwise they are made again.
         """
         lost, doubted = [], []
         for item in self._copies.items(Which.READ_BACK):
             if self._amending and item.id not in self._amending.entries:
-                # It is in the library; a release looks at it again.
+                # It is in the library; a release checks it again.
                 continue
             self._control.checkpoint()
             look = self._look(item, self.staged(item))
@@ -313,7 +311,7 @@ class Engine:
     # -- copying -----------------------------------------------------------------------------------
 
     def _copy_batch(self, items: list[Item]) -> _Batch:
-        # Near each other on the source.
+        # Near each other at the source.
         ordered = sorted(items, key=lambda i: (parent(i.place), i.inode))
         if len(ordered) == 1:
             return _Batch(items, [self._copy(ordered[0])])
@@ -328,13 +326,13 @@ class Engine:
             raise
 
     def _keep_what_is_whole(self, items: list[Item], whole: list[Copied]) -> None:
-        """Stopped in the middle of a batch: what is copied is not copied again."""
+        """Stopped in the middle of a batch: finished copies are not copied again."""
         medium, name = self._destination.medium, self._destination.name
         if whole and ended_in_time(lambda: flush(medium, name)):
             self._record(items, whole)
 
     def _keep_batch(self, items: list[Item], outcomes: list[Copied]) -> None:
-        """Flushes a copied batch to the drive, and then writes it into the journal."""
+        """Flushes a copied batch to the drive, then records it in the journal."""
         with self.speeds.writing([i.size for i in items], more=True):
             flush(self._destination.medium, self._destination.name)
         self._record(items, outcomes)
@@ -357,7 +355,7 @@ class Engine:
             self._notice(item, Notice.ZEROS)
 
     def _copy_some(self, items: list[Item], whole: list[Copied]) -> list[Copied]:
-        """Copies some; what is done stands in ``whole`` too, for a stop in the middle."""
+        """Copies some files; finished ones are added to ``whole`` at once, in case of a stop."""
         outcomes = []
         for item in items:
             outcome = self._copy(item)
@@ -372,7 +370,7 @@ class Engine:
         except FascisError as error:
             if getattr(error, "errno", 0) != errno.EEXIST:
                 raise
-            # Staged without a record, by a run that was cut off.
+            # Staged by an interrupted run, without a record.
             remove_staged(self._destination.medium, place)
             self._must_be_free(place)
             outcome = self._copy_to(item, place)
@@ -389,9 +387,9 @@ class Engine:
         return outcome
 
     def _must_be_free(self, place: bytes) -> None:
-        """A drive that says of one name that it is taken, and that nothing is there, is damaged.
+        """A drive is damaged if a name is taken and nothing is there.
 
-        No resume gets past that.
+        A resume cannot solve that.
         """
         try:
             self._destination.medium.create(place).close()
@@ -450,7 +448,7 @@ class Engine:
                 self._again(r.item)
 
     def _read_proven(self, items: list[Item], digests: dict[int, bytes]) -> list[_Read]:
-        """Reads copies back, and again where the first reading did not prove where it came from."""
+        """Reads copies back, again if the first reading was not proven to come from the drive."""
         share = -(-len(items) // _READING_THREADS)
         parts = [items[i : i + share] for i in range(0, len(items), share)]
 
@@ -480,15 +478,15 @@ class Engine:
         except FascisError as error:
             number = getattr(error, "errno", 0)
             if number == errno.ENOENT or (number == errno.EIO and self._still_answers()):
-                # Not kept, or found wrong by the file system: as read back wrong.
+                # Not kept, or found wrong by the file system: counts as read back wrong.
                 return _Read(item, False, False, 0)
             raise
         return _Read(item, got.digest == digest, got.pages_gone, got.stored)
 
     def _still_answers(self) -> bool:
-        """True when the destination answers all the same.
+        """True if the destination still answers.
 
-        What failed is one file, not the drive.
+        The problem is one file, not the drive.
         """
         try:
             self._destination.medium.names(self._root)
@@ -498,9 +496,9 @@ class Engine:
         return True
 
     def _again(self, item: Item) -> None:
-        """A copy read back wrong is made again, twice at most."""
+        """Copies a file again that was read back wrong, at most twice."""
         if item.rewritten:
-            # What was written from it goes too: it is copied to its own place, and rewritten.
+            # The document rewritten from it is removed too: it is made again from the new copy.
             remove_staged(self._destination.medium, self.staged(item))
             self._copies.forget_some([item.id])
             item = self._copies.item(item.id)
@@ -523,7 +521,7 @@ class Engine:
         self._notice(item, Notice.MISMATCH)
 
     def _notice(self, item: Item, notice: Notice, **fields: str) -> None:
-        """Keeps and reports what needs attention."""
+        """Records and reports a problem that needs attention."""
         drive = (self._source if notice.on is On.SOURCE else self._destination).name
         meaning = notice.words.format(**fields)
         self._copies.journal.note(item.place, drive, meaning, self._now)

@@ -1,6 +1,6 @@
-"""Copying one file: with reading it back, one of the two acts on which everything stands.
+"""Copying one file; together with reading it back, the act on which everything depends.
 
-A file is read once; its bytes go to the copy and into the digest. It counts as copied only when the
+A file is read once; its bytes go to the copy and into the digest. It counts as copied only if the
 source was the same after reading as before.
 """
 
@@ -33,12 +33,12 @@ _ZEROS = memoryview(bytes(CHUNK))
 _SETTLED_SECONDS = 600.0
 # Bytes of blocks that hold no content: maps of a large file.
 _UNCOUNTED = 1 << 20
-# Seconds, and twice that before the last try.
+# Seconds, and twice that before the last attempt.
 _PAUSE = 0.25
 
 
 class SourceTrouble(Exception):
-    """The source of one file could not be read; the rest goes on. Internal to the engine."""
+    """The source of one file could not be read; the others continue. Internal to the engine."""
 
     def __init__(self, error: OSError) -> None:
         super().__init__(str(error))
@@ -46,14 +46,14 @@ class SourceTrouble(Exception):
 
 
 class Written(Exception):
-    """Somebody opened the source for writing while it was read: what was copied does not count.
+    """Somebody opened the source for writing while it was read: the copy does not count.
 
     Internal to the engine.
     """
 
 
 class Held:
-    """A source file under a read lease, where one is granted.
+    """A source file under a read lease, if one is granted.
 
     A write through an old mapping changes neither size nor time.
     """
@@ -62,7 +62,7 @@ class Held:
         self._reading, self._granted = reading, reading.hold()
 
     def check(self) -> None:
-        """Raises :class:`Written` when somebody writes, or wants to and waits for us."""
+        """Raises :class:`Written` if somebody writes, or waits for us in order to write."""
         if self._granted is False:
             raise Written
         if self._granted and not self._reading.held():
@@ -72,9 +72,9 @@ class Held:
 
 @dataclass(frozen=True, slots=True)
 class Passage:
-    """From where to where one file is copied.
+    """Source and target of one copied file.
 
-    ``origin`` is its place in the source, ``place`` the one it gets in the destination.
+    ``origin`` is its place in the source, ``place`` its new one in the destination.
     """
 
     source: Medium
@@ -86,7 +86,7 @@ class Passage:
 def copy_file(
     item: Item, passage: Passage, keeps: Fidelity, buffers: Buffers, control: Control
 ) -> Copied:
-    """Copies one regular file to a place that must not exist.
+    """Copies one regular file to a place that does not exist.
 
     Returns:
         The outcome: copied, or unreadable, changing, vanished (then nothing is left at the place).
@@ -98,7 +98,7 @@ def copy_file(
     destination, place = passage.destination, passage.place
     for attempt in range(_SOURCE_TRIES):
         if attempt:
-            # Whoever writes there may be done in a moment.
+            # The other program may finish writing in a moment.
             time.sleep(_PAUSE * attempt)
         control.checkpoint()
         try:
@@ -113,9 +113,9 @@ def copy_file(
 
 
 def hindered_by(error: OSError) -> CopyState:
-    """What an error of reading the source makes of a copy.
+    """The state of a copy after an error in reading the source.
 
-    Its source vanished, or cannot be read.
+    The source vanished, or cannot be read.
     """
     return (
         CopyState.VANISHED if error.errno in (errno.ENOENT, errno.ENOTDIR) else CopyState.UNREADABLE
@@ -123,7 +123,7 @@ def hindered_by(error: OSError) -> CopyState:
 
 
 def remove_staged(destination: Medium, place: bytes) -> None:
-    """Removes a staged file of this crossing, if it is there."""
+    """Removes a staged file of this crossing, if it exists."""
     try:
         remove_own(destination, place)
     except FileNotFoundError:
@@ -133,7 +133,7 @@ def remove_staged(destination: Medium, place: bytes) -> None:
 
 
 def flush(destination: Medium, name: str) -> None:
-    """Flushes a destination to its drive, which has a name for telling.
+    """Flushes a destination to its drive; the name is for messages.
 
     Raises:
         EnvironmentTrouble: it failed.
@@ -216,7 +216,7 @@ def _keep_attributes(
 
 
 class _Transfer:
-    """The content of one file on its way to its copy, and into its digest."""
+    """The content of one file on its way to its copy and into its digest."""
 
     def __init__(
         self,
@@ -231,11 +231,11 @@ class _Transfer:
         self.digests = buffers.begin_digests()
 
     def all(self, before: os.stat_result, keeps_holes: bool) -> bytes:
-        """Copies it all; gives the digest.
+        """Copies all of it; returns the digest.
 
         Args:
-            before: how the source looks.
-            keeps_holes: the copy may have holes where the source has them.
+            before: size and times of the source.
+            keeps_holes: the copy can have holes where the source has them.
         """
         has_holes = before.st_blocks * 512 < before.st_size
         if before.st_size <= SMALL_FILE and not has_holes:
@@ -289,7 +289,7 @@ class _Transfer:
         self._writing.skip_to(offset)
 
     def _part(self, at: int, end: int | None, leaves_zeros: bool = False) -> int:
-        """Copies up to ``end`` (or the whole file) here, while another thread hashes."""
+        """Copies up to ``end`` (or the whole file), while another thread hashes."""
         ring = self._buffers.ring
         pending: list[Future[object] | None] = [None] * len(ring)
         turn = 0
@@ -309,7 +309,7 @@ class _Transfer:
                     break
                 read = part[:count]
                 pending[turn] = self._buffers.hasher.submit(self.digests.update, read)
-                # The next chunk comes in while this one is written.
+                # The next chunk is read while this one is written.
                 self._reading.begin_reading(at + count, CHUNK)
                 if leaves_zeros and read == _ZEROS[:count]:
                     self._writing.skip_to(at + count)
@@ -326,10 +326,10 @@ class _Transfer:
 
 
 def _doubtful(before: os.stat_result, ranges: list[tuple[int, int]]) -> bool:
-    """True when what a file system calls holes is read all the same.
+    """True if holes must be read although the file system reports them.
 
-    It may say so of what was written a moment ago and has not found its place on the drive yet (one
-    did, for a time); and where it keeps more blocks than the parts that it says are written.
+    It may report a hole where something was written a moment ago that is not on the drive yet (one
+    did, for a time), or where it keeps more blocks than the written parts need.
     """
     written = sum(end - begin for begin, end in ranges)
     recent = max(before.st_mtime, before.st_ctime) > time.time() - _SETTLED_SECONDS

@@ -1,11 +1,11 @@
-"""The processes that copy small files, as the engine sees them.
+"""The processes that copy small files, as the engine uses them.
 
 Two threads of one program wait for each other with every small file; processes do not. Each helper
-is started when there is work for it, is handed the two folders as open handles, does one job at a
-time (:mod:`fascis.crossing.copying.quick`), and is ended with the run.
+is started when there is work, gets the two folders as open handles, does one job at a time
+(:mod:`fascis.crossing.copying.quick`), and ends with the run.
 
-A helper that dies, or hangs in a drive, is a fault like others: the job's files are not copied, the
-run ends, and a resume copies them. Nothing waits for a helper that hangs.
+A helper that dies, or hangs in a drive, is handled like other faults: the job's files are not
+copied, the run ends, and a resume copies them. Nothing waits for a helper that hangs.
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from fascis.files.errors import EnvironmentTrouble, told
 from fascis.files.own.helper import LOOK_SECONDS, Helper, HelperEnded
 from fascis.words.speech import tr
 
-# For a helper that was ended; one that hangs in a drive ends with that.
+# Seconds to wait for a stopped helper; one that hangs in a drive ends with that.
 _END_SECONDS = 0.5
 _ENDED = tr(
     "A part of Fascis that copied small files ended early. What is verified "
@@ -27,11 +27,11 @@ _ENDED = tr(
 
 
 class Helpers:
-    """Some processes that copy between two folders, of which each does one job at a time.
+    """Processes that copy between two folders; each does one job at a time.
 
     Args:
-        source: the open handle of the folder that files come from.
-        destination: the same of the folder that they go to.
+        source: the open handle of the source folder.
+        destination: the open handle of the destination folder.
         count: how many there are at most.
     """
 
@@ -39,12 +39,12 @@ class Helpers:
         self._handles = (source, destination)
         self._free: queue.SimpleQueue[_Helper | None] = queue.SimpleQueue()
         for _ in range(count):
-            self._free.put(None)  # the right to start one
+            self._free.put(None)  # The right to start one.
         self._all: list[_Helper] = []
         self._failed = False
 
     def do(self, job: tuple[Any, ...], control: Control) -> list[tuple[Any, ...]]:
-        """Has a job done; for as many threads at once as there are helpers.
+        """Has a job done, for as many threads at once as there are helpers.
 
         Raises:
             EnvironmentTrouble: the destination failed, or a helper ended.
@@ -55,7 +55,7 @@ class Helpers:
         try:
             kind, given = helper.do(job, control)
         except BaseException:
-            # With one helper gone the run ends: nobody else may wait for it.
+            # With one helper gone the run ends: no other thread may wait for it.
             self._failed = True
             raise
         self._free.put(helper)
@@ -80,7 +80,7 @@ class Helpers:
         raise EnvironmentTrouble(_ENDED)
 
     def close(self) -> None:
-        """Ends them all, whatever they are at."""
+        """Stops all of them, even in the middle of a job."""
         for helper in self._all:
             helper.end()
         for helper in self._all:

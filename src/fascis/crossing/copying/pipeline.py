@@ -1,4 +1,4 @@
-"""Two acts on one batch after the other, the second one batch behind, in a thread of its own."""
+"""Two steps for each batch, the second in a thread of its own, one batch behind."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from contextlib import suppress
 from typing import TypeVar
 
 T = TypeVar("T")
-# How long a failure of the other side waits at most to be noticed.
+# Seconds until a failure of the other side is noticed.
 _LOOK_SECONDS = 0.1
 
 
@@ -44,7 +44,7 @@ def in_pipeline(made: Iterator[T], finish: Callable[[T], None]) -> None:
 
 
 def _hand(handed: queue.Queue[T | None], batch: T | None, finisher: threading.Thread) -> bool:
-    """Waits until a batch is taken; False when nobody takes any more."""
+    """Waits until a batch is taken; False if nobody takes any more."""
     while finisher.is_alive():
         try:
             handed.put(batch, timeout=_LOOK_SECONDS)
@@ -55,20 +55,20 @@ def _hand(handed: queue.Queue[T | None], batch: T | None, finisher: threading.Th
 
 
 def gathered(results: Sequence[Future[list[T]]]) -> list[T]:
-    """What all of them gave, once all have ended; else the first error."""
+    """The results of all of them when all have ended, or the first error."""
     wait(results)
     return [one for result in results for one in result.result()]
 
 
 def ended_in_time(work: Callable[[], None], seconds: float = 1.5) -> bool:
-    """Does something that may hang in a drive; True when it ended well, and soon.
+    """Does something that may hang in a drive; True if it succeeded soon.
 
-    After a stop nothing waits longer for a drive than a person does.
+    After a stop nothing waits longer for a drive than a person would.
     """
     ended: list[bool] = []
 
     def run() -> None:
-        # Whatever fails is found again when the crossing goes on.
+        # The next run finds whatever failed.
         with suppress(Exception):
             work()
             ended.append(True)

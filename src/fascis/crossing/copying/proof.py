@@ -1,10 +1,10 @@
-"""Whether what is read back comes from the drive itself, and not from memory: law 8.
+"""Whether the data read back comes from the drive itself and not from memory: rule 8.
 
-Dropping pages is advice and fails silently. So, batch by batch: where there is a block device, its
-read counter must grow by about the bytes that were read; elsewhere the kernel must say that none of
-a file's pages were in memory before. Behind a user-space driver the pages of the block device are
-dropped first, where that is permitted; where it is not, nothing is read from the device, its
-counter stands still, and the batch is only *compared*.
+Dropping pages is advice and fails silently. Therefore each batch is checked. If there is a block
+device, its read counter must grow by about the bytes that were read; otherwise the kernel must
+report that none of a file's pages were in memory before. Behind a user-space driver the pages of
+the block device are dropped first, where that is permitted. Where it is not, nothing is read from
+the device, its counter does not change, and the batch is only *compared*.
 """
 
 from __future__ import annotations
@@ -19,8 +19,7 @@ from fascis.words.speech import tr
 
 T = TypeVar("T")
 
-# a file of at most so many bytes may lie among a file system's own records: its bytes are not
-# counted
+# Files of at most so many bytes may lie among a file system's own records; they are not counted.
 INLINE = 4096
 _ABOUT = 0.9
 
@@ -28,7 +27,7 @@ _ABOUT = 0.9
 class Proof:
     """The proof for one destination.
 
-    Not for several threads at once: the reading thread's alone.
+    Not for several threads at once; only the reading thread uses it.
     """
 
     def __init__(self, drive: Drive) -> None:
@@ -40,7 +39,7 @@ class Proof:
         self._dropped = False
 
     def begin(self) -> None:
-        """Before a batch is read back, after it was flushed.
+        """Called before a batch is read back, after it was flushed.
 
         Raises:
             OSError: the device could not be flushed.
@@ -50,11 +49,11 @@ class Proof:
         self._before = self._device.bytes_read() if self._device else None
 
     def holds(self, expected: int) -> bool:
-        """After a batch was read back: was as much read from the drive as was read here?
+        """Called after a batch was read back: true if the drive read as much as was read here.
 
         Args:
-            expected: bytes that lie on the drive for the files that were read, those of at most
-                ``INLINE`` left out.
+            expected: bytes on the drive for the files that were read, without files of at most
+                ``INLINE``.
         """
         if self._from_memory:
             return False
@@ -67,20 +66,20 @@ class Proof:
         return enough or not self._counts
 
     def proves(self, pages_gone: bool) -> bool:
-        """For one file of a batch that holds.
+        """The proof for one file of a batch that holds.
 
-        Behind a kernel's own driver its pages must have been gone too.
+        With a kernel driver its pages must have been gone too.
         """
         return pages_gone or self._user_space
 
     def read(
         self, name: str, read: Callable[[], list[T]], stored: Callable[[T], int]
     ) -> tuple[list[T], bool]:
-        """Reads a batch, and again where the first reading did not prove where it came from.
+        """Reads a batch, and again if the first reading did not prove that it came from the drive.
 
         Args:
-            name: the drive's, for telling.
-            stored: how many bytes lie on the drive for one of what was read.
+            name: the drive's name, for messages.
+            stored: the bytes on the drive for one result.
 
         Returns:
             What the last reading gave, and whether it holds, see :meth:`holds`.
@@ -99,7 +98,7 @@ class Proof:
 
     @property
     def again(self) -> bool:
-        """True when reading a second time may prove what the first time did not.
+        """True if reading a second time may prove what the first time did not.
 
         Pages can be dropped again.
         """

@@ -1,4 +1,4 @@
-"""Reading one file back from its drive: a copy counts as verified when that gives its digest."""
+"""Reading one file back from its drive: a copy counts as verified if its digest is the same."""
 
 from __future__ import annotations
 
@@ -23,16 +23,16 @@ PAGE = 4096
 
 
 class Buffers:
-    """Buffers of one copying thread, and the one thread that hashes for it.
+    """The buffers of one copying thread, and the one thread that hashes for it.
 
-    A digest must be fed in order.
+    A digest must be computed in order.
     """
 
     def __init__(self, also: Collection[Algorithm] = ()) -> None:
-        """``also``: what is computed beside BLAKE3, for the hash lists of others."""
+        """``also``: digests to compute beside BLAKE3, for other hash lists."""
         self.hasher = ThreadPoolExecutor(1, "hash")
         self._digests = Threads(also)
-        # Whole pages: direct I/O wants them.
+        # Whole pages: direct I/O needs them.
         self.ring = [memoryview(mmap.mmap(-1, CHUNK)) for _ in range(3)]
         self.small = memoryview(bytearray(SMALL_FILE))
 
@@ -42,7 +42,7 @@ class Buffers:
         self._digests.close()
 
     def begin_digests(self) -> Digests:
-        """The digests of one file, which are fed in order."""
+        """Starts the digests of one file, which are computed in order."""
         return self._digests.begin()
 
     def __enter__(self) -> Self:
@@ -59,10 +59,10 @@ class Buffers:
 
 @dataclass(frozen=True, slots=True)
 class ReadBack:
-    """What reading a copy back gave.
+    """The result of reading a copy back.
 
-    Its digest, whether no page of it was in memory, how it looked, its bytes on the drive, and the
-    digests of others' hash lists, where these are asked for.
+    Its digest, whether no page of it was in memory, its size and times, its bytes on the drive, and
+    the digests for other hash lists, if needed.
     """
 
     digest: bytes
@@ -116,13 +116,13 @@ def _digest_large(file: MediumFile, buffers: Buffers, control: Control) -> Diges
             except OSError as error:
                 if not around or error.errno != errno.EINVAL:
                     raise
-                # This drive wants yet larger pieces: through the cache then.
+                # This drive needs larger pieces: through the cache then.
                 around = file.go_around_cache(False)
                 continue
             if not count:
                 break
             at += count
-            # The end; what may still come is asked for through the cache.
+            # The end of the file; more is read through the cache.
             if around and count % PAGE:
                 around = file.go_around_cache(False)
             pending[turn] = buffers.hasher.submit(digests.update, buffers.ring[turn][:count])

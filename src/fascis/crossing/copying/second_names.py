@@ -1,4 +1,4 @@
-"""Hard-linked files: their other names in the copy, as they had in the source."""
+"""Hard-linked files: their other names in the copy, as in the source."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _BATCH = 2048
 
 
 class SecondNames:
-    """Gives copies that are verified their other names.
+    """Gives verified copies their other names.
 
     Args:
         staged: where an item is staged.
@@ -41,7 +41,7 @@ class SecondNames:
         self._control, self._report = control, report
 
     def give(self) -> bool:
-        """Gives hard-linked files their other names in the copy, as they had in the source.
+        """Gives hard-linked files their other names in the copy, as in the source.
 
         Returns:
             True when some are no longer names of one file: each is then copied for itself.
@@ -67,9 +67,9 @@ class SecondNames:
         return bool(apart)
 
     def _is_apart(self, item: Item, first: Item) -> bool:
-        """True when a second name is there, and is no name of the file that was copied.
+        """True if a second name exists and does not belong to the copied file.
 
-        One of them was saved anew, or went.
+        One of them was saved as a new file, or removed.
         """
         try:
             now = self._here.status(item.place)

@@ -1,4 +1,4 @@
-"""The two ends of a passage: where files come from, and where they go to."""
+"""The two sides of copying: where files come from, and where they go."""
 
 from __future__ import annotations
 
@@ -11,25 +11,25 @@ from fascis.files.disk.medium import Medium
 
 @dataclass(slots=True)
 class Side:
-    """A place the engine works on: the medium, and the drive's name for telling."""
+    """A side: the medium, and the drive's name for messages."""
 
     medium: Medium
     name: str
 
 
 class Loose(Protocol):
-    """Gives loose media, which lies outside the library, for reading."""
+    """Opens loose media, which lies outside the library, for reading."""
 
     def of(self, path: bytes) -> tuple[Medium, bytes]:
-        """The folder a path lies in, open, and the name there. Raises ``OSError``."""
+        """The opened folder of a path, and the name there. Raises ``OSError``."""
 
 
 @dataclass(frozen=True, slots=True)
 class Ends:
-    """Between what files are copied.
+    """The two sides between which files are copied.
 
-    ``root`` is the staging folder of the library's files at the destination, ``keeps`` what copies
-    keep of their sources there.
+    ``root`` is the staging folder of the library's files at the destination, ``keeps`` the
+    properties that copies keep there.
     """
 
     source: Side

@@ -1,7 +1,7 @@
-"""What stood at the destination before, with equal content, counts as a copy: compared, both whole.
+"""An equal existing file at the destination counts as a copy: both are compared as a whole.
 
-The plan found it so; here both are read again, the one that stands there from the drive itself.
-Nothing is written and nothing there is touched.
+The plan found it equal; here both are read again, the existing one from the drive itself. Nothing
+is written and nothing there is changed.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ BATCH = 256
 
 @dataclass(frozen=True, slots=True)
 class Stood:
-    """Compares what stood there with its originals, on one opened destination.
+    """Compares existing files with their originals on one opened destination.
 
     Attributes:
         root: the folder of the destination that places of the copy count from.
@@ -49,7 +49,7 @@ class Stood:
     report: Report
 
     def run(self) -> None:
-        """Compares all that is not compared yet; hindrances of originals are recorded.
+        """Compares everything that is not compared yet; hindrances of originals are recorded.
 
         Raises:
             Refused: what stands there is not equal any more. Nothing was changed.
@@ -106,7 +106,7 @@ class Stood:
             raise
 
     def _original(self, item: Item, buffers: Buffers, checks: Checks) -> Copied:
-        """Reads an original whole; it must be the same after reading as before."""
+        """Reads an original as a whole; it must be the same after reading as before."""
         medium, place = self.sources.library, item.place
         try:
             if item.outside is not None:

@@ -1,9 +1,8 @@
-"""How fast a drive really was in a crossing.
+"""How fast a drive was in a crossing.
 
-Copying with its flush, and reading back, from batches of large files.
-
-Batches of small files tell how many files a second go, not how many bytes; they are left out, and
-so is a batch in which the crossing was paused.
+Copying with its flush, and reading back, from batches of large files. Batches of small files show
+how many files a second are possible, not how many bytes; they are left out, and so are batches
+during which the crossing was paused.
 """
 
 from __future__ import annotations
@@ -16,7 +15,7 @@ from dataclasses import dataclass, field
 
 from fascis.files.control import Control
 
-LEAST_FILE = 1 << 20  # bytes a file on average
+LEAST_FILE = 1 << 20  # Bytes a file on average.
 LEAST_BYTES, LEAST_SECONDS = 32 << 20, 0.5
 
 
@@ -32,7 +31,7 @@ class _Sum:
 
 @dataclass(slots=True)
 class Speeds:
-    """Sums of one destination's run; may be fed from several threads."""
+    """Totals of one destination's run; several threads can add to them."""
 
     control: Control
     written: _Sum = field(default_factory=_Sum)
@@ -62,6 +61,6 @@ class Speeds:
                 there.bytes += 0 if more else total
 
     def figures(self) -> tuple[float, float] | None:
-        """``(write, read)`` in MB/s; None where too little was copied to tell."""
+        """``(write, read)`` in MB/s; None if too little was copied."""
         write, read = self.written.mb_s(), self.read.mb_s()
         return (write, read) if write and read else None

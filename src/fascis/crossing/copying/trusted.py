@@ -1,6 +1,6 @@
-"""What an update leaves as it is: it was verified when it arrived, and looks as it did then.
+"""Files that an update leaves unchanged: they were verified when they arrived, and look the same.
 
-Its content is not read again; verifying the copy does that.
+Their content is not read again; verifying the copy does that.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ from fascis.words.speech import tr
 
 
 def trust(copies: Copies, destination: Medium) -> None:
-    """Counts as copies what the copy's own inventory has, where that is still there.
+    """Counts as copies what the copy's own inventory lists, if it is still there.
 
     Args:
         destination: opened on the copy.
@@ -48,9 +48,9 @@ def trust(copies: Copies, destination: Medium) -> None:
                         place=shown(place),
                     ),
                 )
-            # What somebody put there is in no list; the plan found it equal.
+            # Files added there are not listed; the plan found it equal.
             entry = recorded.get(place) or _read(destination, place)
-            # What somebody worked in there keeps what is listed of it: it is told as edited.
+            # Files edited there keep what is listed of them: they are reported as edited.
             yield Trusted(one, entry.size, entry.mtime_ns, entry.digest)
 
     try:
@@ -61,14 +61,14 @@ def trust(copies: Copies, destination: Medium) -> None:
 
 
 class _There:
-    """What is in the copy, looked at folder by folder."""
+    """The files of the copy, read folder by folder."""
 
     def __init__(self, medium: Medium) -> None:
         self._medium = medium
         self._names: dict[bytes, set[bytes]] = {}
 
     def has(self, place: bytes) -> bool:
-        """True when something is there."""
+        """True if something is there."""
         folder, _, name = place.rpartition(b"/")
         names = self._names.get(folder)
         if names is None:
@@ -81,7 +81,7 @@ class _There:
 
 
 def _read(medium: Medium, place: bytes) -> Entry:
-    """What an inventory would say of a file that is in none, read now."""
+    """What an inventory would state about a file that is not listed, read now."""
     with closing(medium.open(place)) as file:
         digest, status = digest_of(file), file.status()
         return Entry(place, status.st_size, mtime_of(status), digest, "other")

@@ -1,1 +1,1 @@
-"""What a destination can hold: names, limits, obstacles, room."""
+"""What a destination can store: names, limits, obstacles, room."""

@@ -1,6 +1,6 @@
 """How long a crossing takes.
 
-From speeds that were measured, else from cautious figures for the kind of drive.
+From measured speeds, otherwise from cautious figures for the kind of drive.
 """
 
 from __future__ import annotations
@@ -11,12 +11,12 @@ from dataclasses import dataclass
 from fascis.drives.model import Drive
 from fascis.library.register import KnownDrive
 
-# creating, flushing and opening again one small file; from our own measurements
+# Creating, flushing and opening again one small file; from our own measurements.
 _PER_FILE_SECONDS = 0.0006
 _SETTLING_SECONDS = 2.0
 # Hashed twice, one after the other.
 _ZEROS_PER_SECOND = 1e9
-# Pulled from the air.
+# Not measured: a guess.
 _GUESSES = {
     "nvme": (900.0, 900.0),
     "sata": (120.0, 130.0),
@@ -29,7 +29,7 @@ _GUESSES = {
 class Estimate:
     """Seconds for copying and reading back (they overlap) and settling.
 
-    ``measured`` when from measured speeds.
+    ``measured`` if it is based on measured speeds.
     """
 
     seconds: float

@@ -1,8 +1,6 @@
-"""What the destinations can hold of a library: names, sizes, links, permissions and times.
+"""What the destinations can store of a library: names, sizes, links, permissions and times.
 
-Each clash with what can be done.
-
-Pure: reads the plan's columns, and nothing else.
+Each clash with its solutions. Pure: reads only the plan's columns.
 """
 
 from __future__ import annotations
@@ -27,20 +25,20 @@ from fascis.library.survey import Survey
 from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 
-MOST = 1000  # files that a problem names
+MOST = 1000  # Files that a problem names.
 _APART = tr(
     "They get other names in the copy, and the documents are updated; or leave them out, or "
     "choose another drive."
 )
 # Bytes of one file: zeros are hashed at some 2 GB a second.
 MOST_HOLES = 8 << 40
-# Bytes that a file may take less than its size without having a hole.
+# Bytes by which a file's blocks may be smaller than its size without a hole.
 _SLACK = 4096
 
 
 @dataclass(slots=True)
 class Clashes:
-    """Files that some destination cannot hold as they are.
+    """Files that some destination cannot store as they are.
 
     Rows of the survey, and loose files by their path; bytes of all.
     """
@@ -54,7 +52,7 @@ class Clashes:
 
 
 class Columns:
-    """A survey's columns and a plan's fates as arrays: what goes along, by row."""
+    """A survey's columns and a plan's fates as arrays: what is copied, by row."""
 
     def __init__(self, found: Survey, fates: Sequence[int]) -> None:
         self.found = found
@@ -88,7 +86,7 @@ class Columns:
         return rows
 
     def hole_bytes(self) -> int:
-        """Bytes of all holes: they are no work to copy, and some to check."""
+        """Bytes of all holes: nothing to copy, but something to check."""
         return sum(self._holes()[self.files].tolist())
 
     def _holes(self) -> npt.NDArray[Any]:
@@ -110,7 +108,7 @@ def _column(values: array[int], kind: npt.DTypeLike) -> npt.NDArray[Any]:
 def clashes(
     drives: Sequence[Drive], columns: Columns, gathering: Gathering, apart: Apart
 ) -> Clashes:
-    """Which files would have to be renamed, cannot be, or are too large, on some destination."""
+    """Files that must be renamed, cannot be renamed, or are too large, on some destination."""
     limit = min(
         (d.rules.largest_file for d in drives if d.rules.largest_file is not None), default=None
     )
@@ -129,7 +127,7 @@ def clashes(
 
 
 def name_problems(drives: Sequence[Drive], apart: Apart) -> Iterator[Problem]:
-    """What is called otherwise in the copy, and what cannot be."""
+    """Files that get another name in the copy, and files that cannot."""
     if apart.refused:
         place, why = next(iter(apart.refused.items()))
         there = shown(apart.there(place) if place in apart.files else apart.folder(place))
@@ -217,7 +215,7 @@ def _folding(drives: Sequence[Drive]) -> str:
 
 
 def left_problem(left: Clashes) -> Iterator[Problem]:
-    """What stays by choice because a destination cannot hold it as it is."""
+    """Files left out by choice because a destination cannot store them as they are."""
     if left:
         yield Problem(
             Code.NOT_HOLDABLE,
@@ -238,12 +236,12 @@ def holding_problems(
     gathering: Gathering,
     attributed: Callable[[], dict[bytes, int]],
 ) -> Iterator[Problem]:
-    """Problems of what a destination's file system can hold, but for names of files.
+    """Problems of what a destination's file system can store, except names.
 
-    Those are left to :func:`name_problems`.
+    :func:`name_problems` handles names.
 
     Args:
-        attributed: gives the places of files with ``user.*`` attributes, and the bytes of these.
+        attributed: returns the places of files with ``user.*`` attributes, and the bytes of these.
     """
     rules, c = drive.rules, columns
     if why := rules.refuses_name(fsname(name)):

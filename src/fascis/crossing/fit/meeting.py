@@ -1,7 +1,7 @@
-"""What arrives in a folder that is there meets what stands there. Reads only.
+"""Files that arrive in an existing folder, and the files that are there. Only reads.
 
-What stands there is never changed: a folder is put into, a file with equal content counts as the
-copy, and all else keeps its name.
+Existing files are never changed: folders are merged, a file with equal content counts as the copy,
+and everything else keeps its name.
 """
 
 from __future__ import annotations
@@ -20,11 +20,11 @@ from fascis.library.identity import OWN
 
 @dataclass(frozen=True, slots=True)
 class Stands:
-    """Something that stands in a folder where something arrives.
+    """An existing file or folder in a folder where something arrives.
 
     Attributes:
-        mergeable: a folder of the same file system, that what arrives can be put into.
-        size: of a regular file, in bytes; else None.
+        mergeable: a folder of the same file system that can be merged.
+        size: of a regular file, in bytes; otherwise None.
         mtime_ns: its time.
     """
 
@@ -39,10 +39,10 @@ class Comes:
     """A file that arrives.
 
     Attributes:
-        path: where it is now.
+        path: its present path.
         size, mtime_ns: in bytes and nanoseconds.
-        kept: it may count as arrived only where it has an equal of its own name in its own place.
-        never: it may not at all: it will not say there what it says here.
+        kept: it counts as arrived only if an equal file has its own name and place.
+        never: it never counts as arrived: its content changes on arrival.
     """
 
     path: bytes
@@ -52,22 +52,22 @@ class Comes:
     never: bool = False
 
 
-# Two files as they were compared: path, size and time of each; and whether they are equal.
+# Two files that were compared: path, size and time of each; and whether they are equal.
 Compared = dict[tuple[bytes, int, bytes, int], bool]
 
 
 @dataclass(slots=True)
 class Meeting:
-    """What arrives, and what stands where it arrives.
+    """Arriving files, and the existing files at their paths.
 
     Attributes:
-        root: the folder that places there count from.
-        bases: folder of the library → the whole place that it gets there.
-        folders: folders of the library of which something goes along, or which lie above such.
-        looks_elsewhere: equal content counts wherever it stands in the library there.
-        comes: what arrives, by its place in the library.
-        compared: what was compared already; added to.
-        loose: gathered files that arrive, by the place that they get.
+        root: the folder from which places there count.
+        bases: folder of the library → its full place there.
+        folders: folders of the library from which something is copied, and the folders above them.
+        looks_elsewhere: equal content counts anywhere in the library there.
+        comes: arriving files, by their place in the library.
+        compared: comparisons made already; new ones are added.
+        loose: gathered files that arrive, by their new place.
     """
 
     root: Path
@@ -82,11 +82,11 @@ class Meeting:
     _by_size: dict[int, list[tuple[bytes, int]]] | None = None
 
     def key(self, name: bytes) -> bytes:
-        """Names with one key are one on that drive."""
+        """Names with the same key are equal on that drive."""
         return self.rules.fold(name) if self.rules.folds_case else name
 
     def standing(self, folder: bytes) -> Mapping[bytes, Stands]:
-        """What stands in a folder there, by the keys of its names; nothing where it is not yet."""
+        """What is in a folder there, by the keys of its names; empty if it does not exist yet."""
         if folder not in self._listed:
             self._listed[folder] = {self.key(s.name): s for s in self._list(folder)}
         return self._listed[folder]
@@ -114,16 +114,16 @@ class Meeting:
     # -- equal content -----------------------------------------------------------------------------
 
     def equal(self, place: bytes, there: bytes, other: Stands) -> bool:
-        """True when a file of the library has the content of one that stands there."""
+        """True if a file of the library has the content of an existing one."""
         mine = self._mine(place)
         if mine is None or mine.never or other.size is None or other.size != mine.size:
             return False
         return self._same(mine, there, other.mtime_ns)
 
     def equal_elsewhere(self, place: bytes) -> bytes | None:
-        """The place of a file with the content of one of the library, wherever it stands there.
+        """The place of an existing file, anywhere there, with the content of one of the library.
 
-        None where there is none, or where the file must arrive in its own place.
+        None if there is none, or if the file must arrive at its own place.
         """
         mine = self._mine(place)
         if not self.looks_elsewhere or mine is None or mine.never or mine.kept or not mine.size:
@@ -139,7 +139,7 @@ class Meeting:
         return self.loose.get(place) or self.comes(place)
 
     def _sizes(self) -> dict[int, list[tuple[bytes, int]]]:
-        """Every file that stands there, by its size."""
+        """Every existing file, by its size."""
         found: dict[int, list[tuple[bytes, int]]] = defaultdict(list)
         waiting = [b""]
         while waiting:
@@ -153,7 +153,7 @@ class Meeting:
         return found
 
     def _same(self, mine: Comes, there: bytes, mtime_ns: int) -> bool:
-        """Compared by samples first, then whole; once."""
+        """Compared by samples first, then as a whole; once."""
         other = join(bytes(self.root), there)
         asked = mine.path, mine.mtime_ns, other, mtime_ns
         if asked not in self.compared:
@@ -165,7 +165,7 @@ class Meeting:
 
 
 def _one_file(path: bytes, other: bytes) -> bool:
-    """True for two names of one file: deleting the one may be deleting the other."""
+    """True for two names of one file: deleting one may delete the other."""
     try:
         return os.path.samestat(os.lstat(path), os.lstat(other))
     except OSError:

@@ -1,11 +1,10 @@
 """Keeping names apart.
 
-What a destination cannot hold, or would take for another name, gets another name in the copy.
-
-The originals keep theirs. What was renamed is recorded in the inventory, with the name before, and
-documents follow; a later crossing to a drive that can hold the old names gives them back. A file
-whose name is all that something knows it by (a frame of a sequence, a clip that an edit list names)
-cannot be renamed: then another drive it is, or leaving it out.
+A name that a destination cannot store, or would treat as equal to another, is changed in the copy.
+The originals keep their names. The inventory records what was renamed, with the earlier name, and
+documents follow; a later crossing to a drive that can store the old names restores them. A file
+that something knows by its name alone (a frame of a sequence, a clip that an edit list names)
+cannot be renamed: choose another drive, or leave it out.
 """
 
 from __future__ import annotations
@@ -31,21 +30,21 @@ _MOST_TRIES = 1_000
 
 @dataclass(slots=True)
 class Apart:
-    """Names that are other ones in the copy. Places are those of the library as it is now.
+    """Names that differ in the copy. Places are those of the library as it is now.
 
     Attributes:
         folders: folder → its own name there.
         files: file → its name there.
-        before: folder or file → the place that an earlier crossing recorded for it.
-        refused: what is renamed because the destination cannot hold its name: place → why.
-        doubled: what is renamed because its name would become one with another.
-        returned: what gets back the name that it had before.
-        cannot: what would have to be renamed and cannot be: place → why.
-        bases: folder → its whole place there, where that does not follow from the folder above it.
-        stands: file → the place there of an equal one, which counts as its copy.
-        taken: what is renamed because something else has its name there.
-        with_taken: what stays with these, where they are left out: sidecars too.
-        arriving: folders of the library that are made there, or put into.
+        before: folder or file → its place before an earlier crossing, as recorded.
+        refused: renamed because the destination cannot store the name: place → reason.
+        doubled: renamed because its name would be equal to another.
+        returned: files that get their earlier names back.
+        cannot: must be renamed and cannot be: place → reason.
+        bases: folder → its full place there, if that does not follow from the folder above it.
+        stands: file → the place of an equal existing file that counts as its copy.
+        taken: renamed because another file has its name there.
+        with_taken: files that are left out together with these: sidecars too.
+        arriving: folders of the library that are made there, or merged.
     """
 
     folders: dict[bytes, bytes] = field(default_factory=dict)
@@ -66,11 +65,11 @@ class Apart:
 
     @property
     def renames(self) -> bool:
-        """True when something is, or was before, called otherwise than in the library."""
+        """True if something has, or had, another name than in the library."""
         return bool(self.folders or self.files or self.before or self.bases)
 
     def folder(self, place: bytes) -> bytes:
-        """Where a folder of the library is in the copy."""
+        """The place of a library's folder in the copy."""
         if not (self.folders or self.bases):
             return place
         if (base := self.bases.get(place)) is not None:
@@ -80,7 +79,7 @@ class Apart:
         return join(self.folder(parent(place)), self.folders.get(place, place.rpartition(b"/")[2]))
 
     def called_before(self, place: bytes) -> bytes:
-        """Where a file would be in the copy, had nothing been renamed."""
+        """The place a file would have in the copy if nothing had been renamed."""
         recorded = self.before.get(place)
         if recorded is not None or not self.bases:
             return place if recorded is None else recorded
@@ -94,7 +93,7 @@ class Apart:
         return join(self._unchanged(parent(folder)), folder.rpartition(b"/")[2])
 
     def there(self, place: bytes) -> bytes:
-        """Where a file of the library is in the copy."""
+        """The place of a library's file in the copy."""
         return join(self.folder(parent(place)), self.files.get(place, place.rpartition(b"/")[2]))
 
 
@@ -107,14 +106,14 @@ def keep_apart(
     before: Mapping[bytes, bytes],
     meeting: Meeting | None = None,
 ) -> Apart:
-    """Finds another name for all that the destinations cannot hold as it is called.
+    """Finds new names for everything that the destinations cannot store under its name.
 
-    Writes nothing; reads nothing but what ``meeting`` reads.
+    Writes nothing; reads only what ``meeting`` reads.
 
     Args:
-        rules: of every destination; a name must do on all of them.
-        before: place → the place it had before an earlier crossing renamed it, see the inventory.
-        meeting: what stands already where they arrive, for what lands in a folder that is there.
+        rules: of every destination; a name must be possible on all of them.
+        before: place → its place before an earlier crossing renamed it, see the inventory.
+        meeting: existing files, for a landing in an existing folder.
     """
     found = Apart()
     fixed = _Fixed(survey, uses, gathering)
@@ -124,7 +123,7 @@ def keep_apart(
     else:
         for folder, (subfolders, names) in tree.items():
             allot = _Folder(found, folder, rules, before, fixed)
-            # Fascis's own folder will be there: nothing else may become one with it.
+            # Fascis's own folder will be there: nothing else may have an equal name.
             if not folder:
                 subfolders = [n for n in subfolders if n != OWN]
                 allot.taken = {allot.key(OWN)} & {allot.key(n) for n in (*subfolders, *names)}
@@ -148,14 +147,14 @@ def _keep_apart_there(
     fixed: _Fixed,
     meeting: Meeting,
 ) -> None:
-    """The same for what arrives among what stands there: folders merge, equal files count once.
+    """The same for files that arrive in an existing folder: folders merge, equal files count once.
 
-    Each folder after the one above it, for where it arrives depends on that one's name.
+    Each folder after the one above it, whose name decides where it arrives.
     """
     found.bases = dict(meeting.bases)
     found.arriving = _arriving(tree, meeting)
     taken: dict[bytes, set[bytes]] = {}
-    # One with a place of its own has no name in the folder above it.
+    # A folder with its own place has no name in the folder above it.
     named = found.arriving.difference(meeting.bases)
     for folder in _in_order(found.arriving, meeting.bases):
         allot = _Folder(found, folder, rules, before, fixed)
@@ -167,7 +166,7 @@ def _keep_apart_there(
 
 
 def _arriving(tree: _Tree, meeting: Meeting) -> set[bytes]:
-    """The folders of the library that something arrives of, without those merely above one."""
+    """The folders of the library from which something arrives, without those merely above one."""
     bases = [base for base in meeting.bases if base]
     found = set(meeting.bases)
     whole = not bases
@@ -185,7 +184,7 @@ def _arriving(tree: _Tree, meeting: Meeting) -> set[bytes]:
 
 
 def _in_order(folders: Iterable[bytes], bases: Mapping[bytes, bytes]) -> list[bytes]:
-    """Folders that have a place of their own first, and each after the one above it."""
+    """Folders with their own place first, and each after the one above it."""
 
     def rank(folder: bytes) -> tuple[bool, int, bytes]:
         own = any(base and (folder + b"/").startswith(base + b"/") for base in bases)
@@ -197,7 +196,7 @@ def _in_order(folders: Iterable[bytes], bases: Mapping[bytes, bytes]) -> list[by
 def allot_more(
     taken: Iterable[bytes], names: Sequence[bytes], rules: Sequence[Rules]
 ) -> dict[bytes, bytes]:
-    """Names for what appeared in one folder after the plan, beside those that are taken."""
+    """Names for files that appeared in one folder after the plan, beside the names taken."""
     found = Apart()
     folder = _Folder(found, b"", rules, {}, _Fixed(Survey(), Uses(), Gathering()))
     folder.taken = {folder.key(n) for n in taken}
@@ -206,7 +205,7 @@ def allot_more(
 
 
 class _Fixed:
-    """Files whose name is all that something knows them by."""
+    """Files that something knows by their name alone."""
 
     def __init__(self, survey: Survey, uses: Uses, gathering: Gathering) -> None:
         self._survey, self._rows = survey, uses.keeps_name
@@ -225,7 +224,7 @@ class _Fixed:
 def _tree(
     survey: Survey, fates: Sequence[int], gathering: Gathering
 ) -> dict[bytes, tuple[list[bytes], list[bytes]]]:
-    """The names in every folder that goes along: its folders, and what else goes along."""
+    """The names in every folder that is copied: its folders and its other entries."""
     tree: dict[bytes, tuple[list[bytes], list[bytes]]] = {b"": ([], [])}
     for folder in survey.folders:
         names = [survey.name(row) for row in range(folder.first, folder.end) if fates[row] in GOES]
@@ -242,7 +241,7 @@ def _tree(
 
 @dataclass(slots=True)
 class _Equal:
-    """Files that stand there already: file → place there, and the forms of their names."""
+    """Files that exist there already: file → place there, and the forms of their names."""
 
     stands: dict[bytes, bytes] = field(default_factory=dict)
     equal_keys: set[bytes] = field(default_factory=set)
@@ -268,27 +267,27 @@ class _Folder:
         )
         self._folding = [r for r in rules if r.folds_case]
         self.taken: set[bytes] = set()
-        # Renamed because something else has the name, or with one that is.
+        # Renamed because another file has the name, or together with one that is.
         self._makes_way: set[bytes] = set()
         self._numbers: dict[bytes, int] = {}
 
     def key(self, name: bytes) -> bytes:
-        """Names with the same key are one on some destination."""
+        """Names with the same key are equal on some destination."""
         for rules in self._folding:
             name = rules.fold(name)
         return name
 
     def run(self, subfolders: list[bytes], names: list[bytes]) -> None:
-        """Allots a name to everything in it."""
+        """Gives everything in it a name."""
         everything = subfolders + names
         if not self.taken and not self._before and self._all_fine(everything):
             return
         wanted = {n: self._wanted(n) for n in everything}
-        # Who cannot be renamed keeps the name that others want.
+        # Files that cannot be renamed keep a name that others want too.
         order = sorted(names, key=lambda n: (not self._is_fixed(n), n))
         doubtful = self._doubtful(wanted, [*sorted(subfolders), *order])
         groups = [g for g in self._groups(names) if not doubtful.isdisjoint(g)]
-        # What belongs together is renamed together.
+        # Files that belong together are renamed together.
         together = {n for g in groups for n in g}
         for name in subfolders:
             if name not in doubtful:
@@ -304,10 +303,10 @@ class _Folder:
     def meet(
         self, meeting: Meeting, there: bytes, subfolders: list[bytes], names: list[bytes]
     ) -> None:
-        """Allots a name to everything that arrives in a folder where something stands.
+        """Gives a name to everything that arrives in an existing folder.
 
-        A folder of the same name is merged with; a file that is equal counts as the copy; what else
-        has a name there keeps it.
+        A folder of the same name is merged; an equal file counts as the copy; any other existing
+        file keeps its name.
         """
         standing = meeting.standing(there)
         merged = {}
@@ -332,9 +331,9 @@ class _Folder:
         self.run(folders, rest)
 
     def _names_taken(self, meeting: Meeting, there: bytes, names: list[bytes]) -> _Equal:
-        """Which of the files that arrive stand there already, whole groups at a time.
+        """Which of the arriving files exist there already, whole groups at a time.
 
-        A photo and its sidecar keep together: where one of them meets something else, both arrive.
+        A photo and its sidecar stay together: if the name of one is taken, both arrive.
         """
         standing, equal = meeting.standing(there), _Equal()
         for group in self._groups(names) if standing or meeting.looks_elsewhere else ():
@@ -357,13 +356,13 @@ class _Folder:
         return equal
 
     def _merge(self, name: bytes, other: bytes) -> None:
-        """A folder becomes one with one that stands there, under the name that it has there."""
+        """Merges a folder with an existing one, under the existing one's name."""
         self.taken.add(self.key(other))
         if name != other:
             self._found.folders[join(self._folder, name)] = other
 
     def _tell_taken(self, held: set[bytes], folders: list[bytes], names: list[bytes]) -> None:
-        """Notes what something else has the name of, and what belongs to it."""
+        """Records that another file has the name, and what belongs to it."""
         for name in folders:
             if self.key(self._wanted(name)) in held:
                 self._makes_way.add(name)
@@ -390,7 +389,7 @@ class _Folder:
         return len({self.key(n) for n in names}) == len(names)
 
     def _wanted(self, name: bytes) -> bytes:
-        """The name that it had before an earlier crossing, where that is known, else its own."""
+        """Its name before an earlier crossing, if known, otherwise its own."""
         recorded = self._before.get(join(self._folder, name))
         return recorded.rpartition(b"/")[2] if recorded and not self._is_fixed(name) else name
 
@@ -401,9 +400,9 @@ class _Folder:
         return next((why for rules in self._rules if (why := rules.refuses_name(name))), None)
 
     def _doubtful(self, wanted: dict[bytes, bytes], order: list[bytes]) -> set[bytes]:
-        """Which cannot simply have the name they want.
+        """Files that may not get the name they want.
 
-        Refused there, or one with another, of which the first keeps it.
+        Refused there, or equal to another name, of which the first keeps it.
         """
         found, seen = set(), set(self.taken)
         for name in order:
@@ -415,7 +414,7 @@ class _Folder:
         return found
 
     def _groups(self, names: list[bytes]) -> list[list[bytes]]:
-        """What belongs together by its name.
+        """Files that belong together by their names.
 
         A photo with its sidecars, a database with its journals.
         """
@@ -431,7 +430,7 @@ class _Folder:
             self._changed(wanted[n], b"" if folder or not same else n[len(stem) :], 1)
             for n in group
         )
-        # Of many that want one name, none tries all numbers of those before it.
+        # If many want one name, each does not try all numbers of those before it.
         begin = self._numbers.get(first, 1)
         for number in range(begin, begin + _MOST_TRIES):
             new = {
@@ -457,9 +456,9 @@ class _Folder:
             self._settle(name, new[name], folder)
 
     def _one_by_one(self, group: list[bytes], wanted: dict[bytes, bytes]) -> None:
-        """Files of one stem that become one with each other: each for itself.
+        """Files of one stem whose names are equal: each is handled by itself.
 
-        A sidecar of that stem has then two masters.
+        A sidecar of that stem then has two photos.
         """
         if sidecar := next((n for n in group if is_companion(n)), None):
             for name in group:
@@ -471,9 +470,9 @@ class _Folder:
             self._allot([name], wanted, False)
 
     def _changed(self, name: bytes, ending: bytes, number: int) -> bytes:
-        """A name that can be held.
+        """A name that can be stored.
 
-        ``ending`` stays at its end, and a number above 1 goes before that.
+        ``ending`` stays at its end, with a number above 1 before it.
         """
         if number == 1 and not self._why(name):
             return name
@@ -513,9 +512,10 @@ def _stem(name: bytes, there: set[bytes]) -> bytes:
 
 
 def _plain(stem: bytes, mark: str, ending: bytes, rules: Sequence[Rules]) -> bytes:
-    """A name that every destination holds.
+    """A name that every destination can store.
 
-    What it cannot hold is an underscore, what is too long is cut before its ending.
+    Characters that cannot be stored become an underscore; a name that is too long is shortened
+    before its ending.
     """
     reserved = frozenset().union(*(r.reserved for r in rules))
     text, end = _as_text(stem, rules, reserved), _as_text(ending, rules, reserved)
@@ -538,7 +538,7 @@ def _plain(stem: bytes, mark: str, ending: bytes, rules: Sequence[Rules]) -> byt
 
 
 def _part(text: str, end: str) -> str:
-    """The part of a name that makes it a device's."""
+    """The part of a name that makes it a device's name."""
     return (text + end).partition(".")[0]
 
 
@@ -557,7 +557,7 @@ def _as_text(name: bytes, rules: Sequence[Rules], reserved: frozenset[str]) -> s
 
 
 def _plainer(c: str, largest: int) -> str:
-    """A letter without what a character set lacks: its accents, else itself (Unicode NFKD)."""
+    """A letter without what a character set lacks: its accents, or unchanged (Unicode NFKD)."""
     return "".join(x for x in unicodedata.normalize("NFKD", c) if ord(x) <= largest) or "_"
 
 

@@ -1,6 +1,6 @@
-"""What stands in the way of a crossing.
+"""What prevents a crossing.
 
-The two places, their drives, and what the destination can hold.
+The two places, their drives, and what the destination can store.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ _MOST = 1000
 _JOURNAL_BYTES_A_FILE = 420
 
 
-# files asked for a lease before the start; each is asked again while it is copied
+# Files tested for a lease before the start; each is tested again while it is copied.
 MOST_LEASES = 2_000
 
 
@@ -44,9 +44,9 @@ MOST_LEASES = 2_000
 class Surroundings:
     """The drives of all places, and the problems found.
 
-    ``drives`` are those of the destinations, None where one is not known; ``usable`` says which can
-    be looked at further. ``into``: what crosses lands in a folder that is there; ``in_the_way`` is
-    what has its name there and is no folder.
+    ``drives`` are those of the destinations, None for an unknown one; ``usable`` shows which can be
+    examined further. ``into``: the landing is an existing folder; ``in_the_way`` has its name and
+    is not a folder.
     """
 
     workspace: Workspace
@@ -65,7 +65,7 @@ class Surroundings:
         files: tuple[bytes, ...] = (),
         severity_here: Severity | None = None,
     ) -> None:
-        """Adds a problem, once: two destinations may have the same."""
+        """Adds a problem once: two destinations may have the same."""
         problem = Problem(code, sentence, remedy, files[:_MOST], severity_here=severity_here)
         self.take((problem,))
 
@@ -150,15 +150,14 @@ def look_at_drives(
     ask: bool = False,
     into: bool = False,
 ) -> Surroundings:
-    """The drives of all places, and what is wrong with these places themselves. Writes nothing.
+    """The drives of all places, and problems of these places themselves. Writes nothing.
 
     Args:
-        ask: the destinations are asked what they can hold, which makes probe files there and
-            removes them again.
-        into: what crosses lands in a folder that is there.
+        ask: the destinations are tested, which makes small files there and removes them again.
+        into: the landing is an existing folder.
     """
     around = Surroundings(workspace, into=into)
-    # The library's own problem says so.
+    # The library's own problem reports this.
     with suppress(EnvironmentTrouble):
         around.source_drive = workspace.drives.at(source)
     for destination in destinations:
@@ -179,7 +178,7 @@ def look_around(
     found: Survey,
     identity: Identity | None,
 ) -> None:
-    """Looks at all places with what is to go there. Writes nothing."""
+    """Examines all places with what will be copied. Writes nothing."""
     _library(around, source, found)
     for destination, drive, usable in zip(destinations, around.drives, around.usable, strict=True):
         if drive and usable and not around.into:
@@ -187,7 +186,7 @@ def look_around(
 
 
 def _two_drives(around: Surroundings) -> None:
-    """A second copy on the same drive, or the same disk, is none when that breaks."""
+    """A second copy on the same drive, or the same disk, does not protect you if it fails."""
     one, other = (*around.drives, None, None)[:2]
     if one is None or other is None:
         return
@@ -213,11 +212,11 @@ def _two_drives(around: Surroundings) -> None:
 def parking_problems(
     source: Path, after: After, drive: Drive | None, single: bool = False, part: bool = False
 ) -> Iterator[Problem]:
-    """What would keep the originals from being set aside by one rename, told before the start."""
+    """Reasons why the originals cannot be set aside by one rename, reported before the start."""
     if after not in (After.PARK, After.RELEASE) or not os.path.lexists(source):
         return
     if part and after is After.RELEASE:
-        # Each is deleted where it lies.
+        # Each is deleted at its path.
         return
     if single:
         sentence = tr("A single document with what it refers to cannot be set aside by a rename.")
@@ -264,11 +263,11 @@ def parking_problems(
 def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True) -> Problem:
     """The originals cannot be set aside.
 
-    A release goes on without: each original is looked at in another way.
+    A release works without it: each original is checked in another way.
 
     Args:
-        again: what is done with each original right before it is deleted.
-        certain: False where it may be possible all the same.
+        again: how each original is checked right before it is deleted.
+        certain: False if it may be possible nevertheless.
     """
     if after is After.PARK:
         remedy = tr("Keep the originals, or have them deleted after you have looked.")
@@ -283,7 +282,7 @@ def _not_by_rename(sentence: str, after: After, again: str, certain: bool = True
 
 
 def _keeps_others_names(source: Path) -> bool:
-    """True in a folder like /tmp, when the library belongs to somebody else.
+    """True in a folder like /tmp, if the library belongs to somebody else.
 
     The sticky bit, see rename(2).
     """
@@ -360,7 +359,7 @@ def _library(around: Surroundings, source: Path, found: Survey) -> None:
 def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
     """Programs of other users cannot be seen.
 
-    Read leases tell whether one writes, documents and small roles first.
+    Read leases show whether one of them writes; documents and small roles are tested first.
     """
     files = np.flatnonzero(np.frombuffer(found.kinds(), np.uint8) == Kind.FILE)
     soon = [ROLES.index(Role.DOCUMENT), ROLES.index(Role.OTHER)]
@@ -371,7 +370,7 @@ def _ask_leases(around: Surroundings, source: Path, found: Survey) -> None:
     try:
         medium = around.workspace.drives.open(source)
     except EnvironmentTrouble:
-        return  # told of elsewhere
+        return  # Reported elsewhere.
     try:
         for place in _places(found, asked):
             try:
@@ -426,7 +425,7 @@ class _Inodes:
 
     @property
     def devices(self) -> Set[int]:
-        """The device numbers by which they count."""
+        """The device numbers of these inodes."""
         return self._inodes.keys()
 
     def __contains__(self, key: object) -> bool:
@@ -442,7 +441,7 @@ class _Inodes:
 
 
 def is_inside(inner: Path, outer: Path) -> bool:
-    """True when ``inner`` is ``outer`` or below it, by device and inode, never by path text."""
+    """True if ``inner`` is ``outer`` or below it, by device and inode, never by path text."""
     try:
         wanted = os.stat(outer)
         here = Path(os.path.realpath(inner))
@@ -454,9 +453,9 @@ def is_inside(inner: Path, outer: Path) -> bool:
 def _destination(
     around: Surroundings, source: Path, destination: Path
 ) -> tuple[Drive | None, bool]:
-    """Problems of the folder the library would go into.
+    """Problems of the folder that will contain the library.
 
-    Its drive, and True when it can be looked at further.
+    Its drive, and True if it can be examined further.
     """
     text = shown(str(destination))
     try:
@@ -499,7 +498,7 @@ def _destination(
 
 
 def _look_at_place(around: Surroundings, destination: Path, drive: Drive) -> None:
-    """Problems of a folder that can be looked at, and of its drive."""
+    """Problems of a folder that can be examined, and of its drive."""
     text = shown(str(destination))
     library = None if around.into else enclosing_library(around.workspace, destination, drive)
     if library is not None:
@@ -569,7 +568,7 @@ def enclosing_library(workspace: Workspace, destination: Path, drive: Drive) -> 
 
 
 def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
-    """What speaks against a drive as such."""
+    """Reasons against a drive as such."""
     label = shown(drive.label)
     for one in (drive, around.source_drive):
         if one and one.ambiguous:
@@ -613,7 +612,7 @@ def _suitability(around: Surroundings, drive: Drive, destination: Path) -> None:
 
 
 def _target(around: Surroundings, destination: Path, name: str, identity: Identity | None) -> None:
-    """Problems of what stands at the destination already."""
+    """Problems of what exists at the destination already."""
     target = destination / name
     if os.path.lexists(target):
         around.add(

@@ -1,8 +1,7 @@
 """How much room deleting frees.
 
-One way of counting for what is promised, what is listed, and what was deleted.
-
-A file with several names (hard links) frees its room only when all of them go.
+One way of counting for the plan, the list and the release. A file with several names (hard links)
+frees its room only if all of them are deleted.
 """
 
 from __future__ import annotations
@@ -12,7 +11,7 @@ from dataclasses import dataclass, field
 
 @dataclass(slots=True)
 class Freeing:
-    """Files that go, counted: how many, their length, and the room that comes free; in bytes."""
+    """Files to be deleted: their number, length, and the room they free, in bytes."""
 
     files: int = 0
     bytes: int = 0
@@ -31,7 +30,7 @@ class Freeing:
         self.take(allocated, inode, links)
 
     def take(self, allocated: int, inode: tuple[int, int], links: int) -> None:
-        """Counts the room alone: of Fascis's own records, which are not counted as files."""
+        """Counts only the room: for Fascis's own records, which are not counted as files."""
         if links <= 1:
             self._single += allocated
             return
@@ -40,7 +39,7 @@ class Freeing:
 
     @property
     def room(self) -> int:
-        """What comes free."""
+        """The room that is freed."""
         return self._single + sum(
             allocated for names, links, allocated in self._several.values() if names >= links
         )

@@ -1,6 +1,6 @@
 """Which file system would suit a library.
 
-What each would refuse of it, by the same rules that a plan uses. Pure.
+What each would refuse, by the same rules that a plan uses. Pure.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ _ONLY_OF_A_DRIVE = (Code.RULES_ASSUMED, Code.TIMES_COARSER)
 
 @dataclass(frozen=True, slots=True)
 class Suits:
-    """A file system, and what it would mean for one library.
+    """A file system, and its consequences for one library.
 
     How many files clash, and every problem.
     """
@@ -36,7 +36,7 @@ class Suits:
 
     @property
     def verdict(self) -> str:
-        """In a few words."""
+        """The verdict in a few words."""
         if any(p.severity is Severity.STOPS for p in self.problems):
             return tr("cannot hold it whole")
         if any(p.severity is Severity.DECISION for p in self.problems):
@@ -45,19 +45,19 @@ class Suits:
 
     @property
     def losses(self) -> tuple[int, int, int]:
-        """How many problems stop it, ask, and are only good to know."""
+        """How many problems stop it, need a decision, or are only informative."""
         found = [p.severity for p in self.problems]
         stops, asks = found.count(Severity.STOPS), found.count(Severity.DECISION)
         return stops, asks, found.count(Severity.NOTE)
 
 
 def recommended(found: list[Suits]) -> Suits:
-    """The one that loses least of a library; of several the first in the order of the choices."""
+    """The one that loses least of a library; of several, the first in the order of the choices."""
     return min(found, key=lambda s: s.losses)
 
 
 def suits(surveyed: Surveyed) -> list[Suits]:
-    """Every file system that a drive could be given, and what it would mean for this library.
+    """Every file system that a drive could have, and its consequences for this library.
 
     In the order of the choices.
     """

@@ -1,1 +1,1 @@
-"""The crossing's memory: the only room with SQL on it."""
+"""The crossing's memory: the only room with SQL for it."""

@@ -1,4 +1,4 @@
-"""The statements of an amendment: what changed is forgotten, what appeared is added.
+"""The statements of an amendment: changed entries are forgotten, new ones are added.
 
 All of them run within one transaction of :meth:`~fascis.crossing.journal.journal.Journal.amend`.
 """
@@ -21,14 +21,14 @@ from fascis.library.survey import Kind, strand_folder
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """What appeared at the old place after the plan was made."""
+    """Files that appeared at the old place after the plan was made."""
 
     place: bytes
     status: os.stat_result
     kind: Kind = Kind.FILE
     role: Role = Role.OTHER
     fate: Fate = Fate.COPY
-    # Its name in the copy, where that is another.
+    # Its name in the copy, if another.
     there: bytes | None = None
 
 
@@ -41,9 +41,9 @@ _SEEN = (
 def copies_superseded(
     db: sqlite3.Connection, changed: Sequence[int], destination: int
 ) -> dict[int, list[Any] | None]:
-    """How the copies of changed entries looked; None for those that were not made yet.
+    """How the copies of changed entries looked; None for those not made yet.
 
-    Of a document that was rewritten, what was written follows in the same list.
+    For a rewritten document, the rewritten one follows in the same list.
     """
     superseded: dict[int, list[Any] | None] = {}
     for entry in changed:
@@ -66,7 +66,7 @@ def forget_copies(db: sqlite3.Connection, changed: Sequence[int]) -> None:
 
 
 def add_folders(db: sqlite3.Connection, folders: Sequence[Found]) -> dict[bytes, int]:
-    """Adds folders that appeared; gives the number of every folder, by its place."""
+    """Adds new folders; returns the number of every folder, by its place."""
     number = db.execute("SELECT coalesce(max(id), -1) FROM folder").fetchone()[0]
     ids: dict[bytes, int] = dict(db.execute("SELECT place, id FROM folder"))
     renamed = _renamed(db)
@@ -75,7 +75,7 @@ def add_folders(db: sqlite3.Connection, folders: Sequence[Found]) -> dict[bytes,
             continue
         number += 1
         ids[folder.place] = number
-        # A folder in one that has another name in the copy has another place there too.
+        # A folder in a renamed folder has another place in the copy too.
         above = renamed.get(parent(folder.place), parent(folder.place))
         there = join(above, folder.there or folder.place.rpartition(b"/")[2])
         if there != folder.place:
@@ -90,7 +90,7 @@ def add_folders(db: sqlite3.Connection, folders: Sequence[Found]) -> dict[bytes,
 def add_entries(
     db: sqlite3.Connection, entries: Sequence[Found], folders: Mapping[bytes, int]
 ) -> Iterator[int]:
-    """Adds entries that appeared; gives the numbers of those that are to be copied."""
+    """Adds new entries; returns the numbers of those that must be copied."""
     last = db.execute("SELECT coalesce(max(id), -1) FROM entry").fetchone()[0]
     renamed = _renamed(db)
     strands = {(bytes(f), r): i for i, f, r in db.execute("SELECT id, folder, role FROM strand")}

@@ -1,4 +1,4 @@
-"""A glance into journals of other crossings, which may be running: nothing is locked or changed."""
+"""Reading journals of other crossings, which may be running; nothing is locked or changed."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from fascis.words.speech import tr
 
 
 def promised(folder: Path) -> dict[str, int]:
-    """Bytes that crossings which run or wait their turn will still write, by the drive's UUID.
+    """Bytes that running and queued crossings will still write, by the drive's UUID.
 
     From their journals.
     """
@@ -29,7 +29,7 @@ def promised(folder: Path) -> dict[str, int]:
                 for uuid, size in _promised(db):
                     found[uuid] = found.get(uuid, 0) + size
         except UNREADABLE:
-            # Damaged, or of another version: it is told of where it is listed.
+            # Damaged, or of another version: reported where it is listed.
             continue
     return found
 
@@ -56,7 +56,7 @@ def _promised(db: sqlite3.Connection) -> Iterator[tuple[str, int]]:
 
 
 def spoken_for(folder: Path, place: Path) -> str | None:
-    """The id of a crossing that has not arrived yet and will put a library at a path; or None."""
+    """The id of an unfinished crossing that will put a library at a path; or None."""
     for path in sorted(folder.glob("*.sqlite")) if folder.is_dir() else ():
         try:
             with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:
@@ -67,7 +67,7 @@ def spoken_for(folder: Path, place: Path) -> str | None:
                     )
                 )
         except UNREADABLE:
-            # Damaged, or of another version: it cannot go on.
+            # Damaged, or of another version: it cannot continue.
             continue
         header = parse_header(meta.get("plan"))
         if header is None or State(meta.get("state", "refused")) not in UNFINISHED:
@@ -80,11 +80,10 @@ def spoken_for(folder: Path, place: Path) -> str | None:
 
 
 def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
-    """``(library's name, path)`` of what an unfinished crossing has not verified yet.
+    """``(library's name, path)`` of files that an unfinished crossing has not verified yet.
 
-    The path is absolute; by the crossing's journal.
-
-    One whose journal is damaged cannot go on, and needs nothing.
+    The path is absolute, by the crossing's journal. A crossing whose journal is damaged cannot
+    continue, and needs nothing.
 
     Raises:
         EnvironmentTrouble: the journal cannot be read now.
@@ -111,9 +110,9 @@ def yet_to_copy(path: Path) -> Iterator[tuple[str, bytes]]:
 
 
 def read_header(path: Path) -> Header | None:
-    """The plan's header of a journal, without opening it for work.
+    """The plan's header of a journal, without opening it for writing.
 
-    None when it is not readable as one.
+    None if it cannot be read as one.
     """
     try:
         with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True, timeout=5)) as db:

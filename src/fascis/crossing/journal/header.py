@@ -1,4 +1,4 @@
-"""The header of a crossing's plan, as its journal keeps it: written once, read by all."""
+"""The header of a crossing's plan, as stored in its journal: written once, then only read."""
 
 from __future__ import annotations
 
@@ -32,9 +32,9 @@ class _Facts(BaseModel):
 
 
 class DriveFacts(_Facts):
-    """What is kept of a drive.
+    """Stored facts about a drive.
 
-    How it is told, where it was mounted, and what it said of itself when it was asked.
+    Its name for messages, where it was mounted, and the results of its test.
     """
 
     uuid: str
@@ -45,18 +45,17 @@ class DriveFacts(_Facts):
     answers: dict[str, Any] | None = None
 
     def said(self) -> Answers | None:
-        """What it said when the crossing began; None when it was not asked."""
+        """The results of its test when the crossing started; None if it was not tested."""
         return Answers.from_json(self.answers) if self.answers else None
 
 
 class Goal(_Facts):
     """One destination: how the library lands there, and the drive.
 
-    ``path`` is the folder that it is to stand in, ``name`` its own folder's name there. What lands
-    in a folder that is there has no name: its places count from ``path``. ``inner`` is where a
-    person finds it then, as a place in that folder, and ``library`` the id of the library that the
-    folder is, where its records are amended. ``updates`` is True where that is a copy of what
-    crosses, which is brought up to it.
+    ``path`` is the folder that will contain it, ``name`` the name of its own folder there. In an
+    existing folder there is no name, and places count from ``path``; ``inner`` is then the place in
+    that folder where a person finds it, and ``library`` the id of the library whose records are
+    amended. ``updates`` is True if that is a copy of the same library, which is updated.
     """
 
     landing: Literal["new-folder", "existing-folder"] = "new-folder"
@@ -69,35 +68,35 @@ class Goal(_Facts):
 
     @property
     def stands(self) -> bool:
-        """True when the folder that it lands in is one that was there before."""
+        """True if it lands in a folder that existed before."""
         return self.landing == "existing-folder"
 
     @property
     def joins(self) -> bool:
-        """True when it becomes part of what stands there, and is no library of its own."""
+        """True if it becomes part of an existing library or folder."""
         return self.stands and not self.updates
 
     @property
     def told(self) -> str:
-        """Where a person finds what crossed, to be told."""
+        """The path where a person finds the copy, for messages."""
         return "/".join(shown(part) for part in (self.path, self.name or self.inner) if part)
 
 
 class PartFacts(_Facts):
-    """The projects and folders that cross, where that is not the whole library."""
+    """The projects and folders that are copied, if not the whole library."""
 
     projects: list[Text]
     folders: list[Text]
 
     def holds(self, place: bytes) -> bool:
-        """True for what lies in one of its folders: what appears there belongs to it."""
+        """True for a place in one of its folders: new files there belong to it."""
         if place == OWN or place.startswith(OWN + b"/"):
             return False
         return any(place.startswith(join(fsname(f), b"")) for f in self.folders)
 
 
 class UpdateFacts(_Facts):
-    """How many files an update of a copy adds, changes, moves, removes and leaves as they are."""
+    """How many files an update of a copy adds, changes, moves, removes and leaves."""
 
     added: int = 0
     changed: int = 0
@@ -107,19 +106,19 @@ class UpdateFacts(_Facts):
 
     @property
     def changes(self) -> int:
-        """How many files become others."""
+        """How many files change."""
         return self.added + self.changed + self.moved + self.removed
 
 
 class SplitFacts(_Facts):
-    """The split that a crossing is one part of.
+    """The split to which a crossing belongs.
 
     Attributes:
         id: the split's.
         number, of: which of how many parts it is, from 0.
-        after: what comes when all parts are verified.
+        after: what happens when all parts are verified.
         before_bytes, parts_bytes: the length of the library, and of all parts together.
-        stays_files, stays_bytes: what no part has.
+        stays_files, stays_bytes: files in no part.
     """
 
     id: str
@@ -135,26 +134,27 @@ class SplitFacts(_Facts):
 class Header(_Facts):
     """The facts of a plan.
 
-    Later versions add to it: what an older journal does not have, has its value here.
+    Later versions add to it: a missing value in an older journal has its default here.
 
     Attributes:
         crossing, token: the crossing's id, and the secret that proves what it made.
-        library_id, whole_id: the library's id; of a part that of the library that it was a part of.
-        name, called: its name at the new place, and as it is known.
-        source, real_source: the folder that it is taken from, as it was named, and without links.
-        follows: documents that stay are led to the new place before home is there.
+        library_id, whole_id: the library's id; for a part, the id of the whole library.
+        name, called: its name at the new place, and its known name.
+        source, real_source: its folder as it was named, and without links.
+        follows: documents that stay are updated before home moves.
         split: the split that it is a part of.
-        also: documents and libraries that are looked at besides the known ones before originals go.
+        also: documents and libraries checked besides the known ones before originals are deleted.
         of_catalog: the catalog whose folder it is, or nothing.
         update: what an update of a copy changes in it.
-        restores: documents get the bytes that they had before, where these are right there.
-        landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, to know its folder by.
+        restores: documents get their earlier bytes, where these are right.
+        landmarks: ``(path, encoding, size, mtime_ns)`` of some of its files, by which its folder is
+            recognised.
         mounts: where each drive was mounted, by its UUID.
         document: the name of a single document, or nothing.
-        destinations: the first is to be home.
+        destinations: the first becomes home.
         planned_at: in seconds since 1970; ``estimate`` in seconds.
         loose_drives: on which drive each folder of loose files was.
-        decisions: sentences of what was decided before the start.
+        decisions: sentences about decisions before the start.
     """
 
     crossing: str
@@ -198,32 +198,33 @@ class Header(_Facts):
 
     @property
     def trusts(self) -> bool:
-        """True for an update: what stays in the copy is taken from its lists, not read."""
+        """True for an update: unchanged files of the copy are taken from its lists, not read."""
         return self.update is not None and not self.restores
 
     @property
     def whole(self) -> str:
-        """The id of the library that it is, or that it is a part of."""
+        """The id of the library or, for a part, of the whole library."""
         return self.whole_id or self.library_id
 
     @property
     def real_root(self) -> Path:
-        """The folder it is taken from, without links on the way."""
+        """The source folder, with links resolved."""
         return Path(self.real_source or self.source)
 
     def target(self, number: int) -> str:
-        """Where the library is to stand on one destination, to be told."""
+        """The path of the library on one destination, for messages."""
         return self.destinations[number].told
 
     def as_json(self) -> dict[str, Any]:
-        """As the journal and the staging folder keep it."""
+        """As stored in the journal and the staging folder."""
         return self.model_dump(mode="python", by_alias=True)
 
 
 def parse_header(text: str | None) -> Header | None:
-    """A header from its text; None where the plan was not written.
+    """A header from its text; None if the plan was not written.
 
-    The first ones knew one destination only, and before version 8 a library had one name for all.
+    The first versions had only one destination, and before version 8 a library had one name for
+    all.
 
     Raises:
         ValueError: it makes no sense.

@@ -1,10 +1,8 @@
 """Where every reference led when the plan was made, in the journal's terms.
 
-What each must lead to in the copy.
-
-A lead is the number of an entry of the plan, ``NOWHERE``, or a path outside of the library that
-stays where it is. The documents of the copy are written by it, and it is what the scales compare
-with: reference by reference, the content before with the content after.
+A lead is the number of an entry of the plan, ``NOWHERE``, or a path outside the library that stays.
+The documents of the copy are written accordingly, and the scales compare reference by reference:
+the content before with the content after.
 """
 
 from __future__ import annotations
@@ -18,13 +16,13 @@ from fascis.library.references.uses import NOWHERE, led_outside
 
 @dataclass(frozen=True, slots=True)
 class Led:
-    """The leads of one document, or link.
+    """The leads of one document or link.
 
     Attributes:
-        seen: what the document was when they were found, see ``Document.seen``; nothing for a link.
-        of: the lead of every reference in the order of the document, frame by frame.
-        photos: of a catalog the photos' ids, one for each lead.
-        outside: the paths of leads that are neither an entry nor ``NOWHERE``, by lead.
+        seen: the document's state when they were found, see ``Document.seen``; empty for a link.
+        of: the lead of every reference (every frame), in the order of the document.
+        photos: the ids of a catalog's photos, one for each lead.
+        outside: the paths of all other leads, by lead.
     """
 
     seen: bytes
@@ -33,17 +31,17 @@ class Led:
     outside: Mapping[int, bytes]
 
     def path(self, lead: int) -> bytes | None:
-        """The path outside of the library that a lead is; None for an entry or nowhere."""
+        """The path outside the library for a lead; None for an entry or nowhere."""
         return self.outside.get(lead)
 
     def by_photo(self) -> dict[int | None, int]:
-        """The numbers of references that have such, and where each leads; none for others."""
+        """The ids of a catalog's photos, and where each leads; None for other documents."""
         return dict(zip(self.photos, self.of, strict=True)) if self.photos else {}
 
 
 @dataclass(slots=True)
 class LeadRows:
-    """The leads of a whole plan as the journal keeps them.
+    """The leads of a whole plan as stored in the journal.
 
     ``(entry, seen, leads, photos)``, and paths by their index.
     """
@@ -53,7 +51,7 @@ class LeadRows:
 
 
 def read_led(row: tuple[bytes, bytes, bytes], outside: Mapping[int, bytes]) -> Led:
-    """A row of the journal: what the document was, its leads, its photos."""
+    """A row of the journal: the document's state, its leads, its photos."""
     seen, leads, photos = row
     found, ids = array("q"), array("q")
     found.frombytes(leads)
@@ -62,7 +60,7 @@ def read_led(row: tuple[bytes, bytes, bytes], outside: Mapping[int, bytes]) -> L
 
 
 def frames(led: Led, counts: Iterator[int]) -> Iterator[list[int]]:
-    """The leads of each reference; ``counts`` tells how many each has."""
+    """The leads of each reference; ``counts`` has the number of each."""
     at = 0
     for count in counts:
         yield list(led.of[at : at + count])
@@ -72,10 +70,10 @@ def frames(led: Led, counts: Iterator[int]) -> Iterator[list[int]]:
 def with_kept(
     leads: LeadRows, kept: Iterable[tuple[int, bytes, bytes, bytes]], paths: Mapping[int, bytes]
 ) -> LeadRows:
-    """New leads, and of other documents those that were known: one list of paths for all.
+    """New leads together with the known ones of other documents, with one list of paths for all.
 
     Args:
-        kept: rows as the journal had them; ``paths`` are those that they name.
+        kept: rows from the journal; ``paths`` are those they name.
     """
     outside = list(leads.outside)
     index = {path: i for i, path in enumerate(outside)}

@@ -1,1 +1,1 @@
-"""What a crossing is made of: states, events, fates, problems. Knows no file and no journal."""
+"""The terms of a crossing: states, events, fates, problems. Independent of files and journals."""

@@ -1,4 +1,4 @@
-"""What becomes of home, of originals and of names that are taken, as a person decides."""
+"""What a person decides about home, originals and names that are taken."""
 
 from __future__ import annotations
 
@@ -6,20 +6,20 @@ from enum import StrEnum
 
 
 class After(StrEnum):
-    """What becomes of home and originals."""
+    """What happens to home and originals."""
 
     # The old place stays home; this is one more copy.
     COPY = "copy"
-    # The new place is home; originals stay.
+    # The new place becomes home; originals stay.
     KEEP = "keep"
-    PARK = "park"  # and they are set aside
-    RELEASE = "release"  # and they are deleted
+    PARK = "park"  # The originals are set aside.
+    RELEASE = "release"  # The originals are deleted.
 
 
 class Shared(StrEnum):
-    """What becomes of a file that goes and that a document which stays also uses.
+    """What happens to a file that is copied and that a document which stays also uses.
 
-    Its original stays, or that document is led to the new place.
+    Its original stays, or that document is updated to the new place.
     """
 
     STAYS = "stays"
@@ -27,9 +27,9 @@ class Shared(StrEnum):
 
 
 class Taken(StrEnum):
-    """What becomes of a file that arrives where something else has its name.
+    """What happens to an arriving file whose name is taken.
 
-    It gets another name there, or it stays at the old place.
+    It gets another name there, or stays at the old place.
     """
 
     RENAMED = "renamed"

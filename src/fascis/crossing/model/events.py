@@ -1,4 +1,4 @@
-"""What the core tells while it works, and how it is told to pause or stop.
+"""The reports of the core while it works.
 
 Plain values, one callback.
 """
@@ -33,7 +33,7 @@ class Entered:
 
 @dataclass(frozen=True, slots=True)
 class Attention:
-    """Something needed attention; ``meaning`` says what it means for the files."""
+    """Something needs attention; ``meaning`` is what it means for the files."""
 
     place: bytes
     drive: str
@@ -53,4 +53,4 @@ Report = Callable[[Event], None]
 
 
 def silent(_event: Event) -> None:
-    """Reports to nobody."""
+    """Ignores all reports."""

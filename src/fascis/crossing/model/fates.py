@@ -1,4 +1,4 @@
-"""Fates: what a plan does with every entry of a survey."""
+"""Fates: what a plan does with each entry of a survey."""
 
 from __future__ import annotations
 
@@ -14,14 +14,14 @@ class Fate(IntEnum):
     """What the plan does with an entry."""
 
     COPY = 0
-    # Its role is left out, or it is by choice.
+    # Left out by role or by choice.
     LEFT_OUT = 1
-    SPECIAL = 2  # cannot be copied at all
-    # A link, and the destination has none.
+    SPECIAL = 2  # Cannot be copied at all.
+    # A link, and the destination has no links.
     UNHOLDABLE = 3
-    # Fascis's own record in the old library, crosses to as-it-was.
+    # Fascis's own record in the old library, copied to as-it-was.
     OWN = 4
-    # Left out, and goes with the originals: it can be made again.
+    # Left out, and deleted with the originals: it can be made again.
     DISCARD = 5
 
 
@@ -32,10 +32,9 @@ _BY_NAMES = RoleRule()
 class Fates:
     """What decides the fate of an entry.
 
-    Roles left out and discarded, rows left out, and whether a destination has links.
-
-    Patterns of an identity file may leave files out, and never discard them: anybody can edit that
-    file, and it travels.
+    Roles left out and discarded, rows left out, and whether a destination has links. Patterns of an
+    identity file can leave files out, but never discard them: anybody can edit that file, and it
+    travels.
     """
 
     leave_out: frozenset[Role] = frozenset()
@@ -52,7 +51,7 @@ class Fates:
             own = survey.is_own(folder)
             mine = kinds[folder.first : folder.end]
             if plain and not own and mine.count(Kind.FILE) == len(mine):
-                # Nothing but files, and none of them is looked at by its role.
+                # Only files, and no role matters.
                 for row in self.rows_out.intersection(range(folder.first, folder.end)):
                     fates[row] = Fate.LEFT_OUT
                 continue
@@ -74,7 +73,7 @@ class Fates:
         role = ROLES[survey.role[row]]
         if role in self.discard and role.remakeable:
             if not is_media(survey.name(row)):
-                # No work of a person can be made again.
+                # A person's work can never be made again.
                 return Fate.LEFT_OUT if row in self.rows_out else Fate.COPY
             by_itself = _BY_NAMES.of_folder(folder) or _BY_NAMES.of_name(survey.name(row))
             return Fate.DISCARD if by_itself is role else Fate.LEFT_OUT

@@ -1,4 +1,4 @@
-"""Where what crosses is to stand, as a plan says it."""
+"""Where a plan puts the copy."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from pathlib import Path
 
 @dataclass(frozen=True, slots=True)
 class NewFolder:
-    """In a folder of its own, which is made for it.
+    """In a new folder of its own.
 
     Attributes:
-        folder: the folder that it stands in.
-        name: its own folder's name there.
+        folder: the folder that will contain it.
+        name: the name of its own folder.
     """
 
     folder: Path
@@ -21,25 +21,25 @@ class NewFolder:
 
     @property
     def target(self) -> Path:
-        """The folder that places of the copy count from: the library's own."""
+        """The folder from which places of the copy count: the library's own."""
         return self.folder / self.name
 
     @property
     def told(self) -> Path:
-        """Where a person finds what crossed."""
+        """Where a person finds the copy."""
         return self.target
 
 
 @dataclass(frozen=True, slots=True)
 class IntoExisting:
-    """In a folder that is there, among what stands there.
+    """In an existing folder.
 
     Attributes:
-        folder: the folder that places of the copy count from: the library that it is, or lies in;
-            without one, itself.
-        inner: where a person finds what crossed, as a place in that folder.
-        library: the id of that library, where it has records of its own; else nothing.
-        updates: it is a copy of what crosses, which is brought up to it.
+        folder: the folder from which places of the copy count: the library that it is or lies in,
+            otherwise the folder itself.
+        inner: where a person finds the copy, as a place in that folder.
+        library: the id of that library if it has its own records, otherwise empty.
+        updates: the folder is a copy of the same library, which is updated.
     """
 
     folder: Path
@@ -50,12 +50,12 @@ class IntoExisting:
 
     @property
     def target(self) -> Path:
-        """The folder that places of the copy count from."""
+        """The folder from which places of the copy count."""
         return self.folder
 
     @property
     def told(self) -> Path:
-        """Where a person finds what crossed."""
+        """Where a person finds the copy."""
         return self.folder / os.fsdecode(self.inner)
 
 

@@ -1,6 +1,6 @@
-"""What needs attention in a crossing: a code, how bad it is, which drive it is about, and words.
+"""What needs attention in a crossing: a code, its severity, the drive, and a sentence.
 
-Journals keep the words, for they are what a person was told.
+Journals store the sentence as a person saw it.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from fascis.words.speech import tr
 
 
 class On(StrEnum):
-    """Which drive a notice is about."""
+    """Which drive a notice concerns."""
 
     SOURCE = "source"
     DESTINATION = "destination"
@@ -25,9 +25,9 @@ class Notice(StrEnum):
     """One thing that can need attention while files are copied and read back.
 
     Attributes:
-        severity: a decision is asked for, or it is only told.
-        on: the drive it is about.
-        words: for people, after the place of the file; some have a field to fill.
+        severity: whether it needs a decision or is only information.
+        on: the drive it concerns.
+        words: the sentence after the file's place; some have a field.
     """
 
     severity: Severity

@@ -1,7 +1,7 @@
-"""What may be done with a crossing now, what comes next, and why originals may not go yet.
+"""What is possible with a crossing now, what comes next, and why originals cannot be deleted yet.
 
-Pure: window, command line and the crossing itself ask the same functions, and show or do what they
-say. A table in the tests holds all of them to it.
+Pure: window, command line and the crossing itself use the same functions, and show or do what they
+return. A table in the tests holds all of them to it.
 """
 
 from __future__ import annotations
@@ -17,12 +17,12 @@ from fascis.files.codes import Code
 class Act(StrEnum):
     """What can be done with a crossing that has arrived."""
 
-    LOOK = "look"  # open it from its new place
-    # Copy what is newer at the old place.
+    LOOK = "look"  # Open it at its new path.
+    # Copy files that changed at the old place.
     BRING = "bring"
-    LEAVE = "leave"  # let that stay there
-    PROVE = "prove"  # read the copy again
-    ACCEPT = "accept"  # a comparison is enough
+    LEAVE = "leave"  # Leave those files there.
+    PROVE = "prove"  # Read the copy again.
+    ACCEPT = "accept"  # A comparison is enough.
     SWITCH = "switch"
     SET_ASIDE = "set-aside"
     PUT_BACK = "put-back"
@@ -42,24 +42,24 @@ _ACTS: dict[State, frozenset[Act]] = {
 
 
 def acts(state: State) -> frozenset[Act]:
-    """What a state lets be done; an act that is not there is refused as of the wrong state."""
+    """What a state allows; any other act is refused because of the state."""
     return _ACTS.get(state, frozenset[Act]())
 
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What decides.
+    """The facts that decide.
 
     Attributes:
-        looked: a person has opened the library at its new place.
-        must_look: nothing is deleted before they have: documents are not understood, or a person is
-            there to ask, as in the window.
-        even: the scales are in balance; None while they were not weighed.
-        busy: a drive was slow to answer, so that they could not be.
-        newer: something at the old place is newer, and not decided yet.
-        trouble: a copy, or a drive, is not as it should be.
+        looked: a person has opened the library at its new path.
+        must_look: nothing is deleted before that: documents are not understood, or a person can be
+            asked, as in the window.
+        even: the scales are in balance; None if not computed yet.
+        busy: they could not be computed, because a drive was slow to answer.
+        newer: files changed at the old place, and this is not decided yet.
+        trouble: something is wrong with a copy or a drive.
         proven: all copies were read from the drives themselves, or a person accepted a comparison.
-        needed: other libraries use originals, which can therefore not be set aside.
+        needed: other libraries use originals, so these cannot be set aside.
     """
 
     state: State
@@ -75,10 +75,10 @@ class Facts:
 
 
 def why_not_release(facts: Facts) -> Code | None:
-    """Why the originals may not be deleted yet; None when they may.
+    """Why the originals cannot be deleted yet; None if they can.
 
-    In this order: a state that has no release, a drive that must be asked again, the balance, the
-    proof, a switch that was not made, the look.
+    In this order: a state without a release, a drive that must answer first, the balance, the
+    proof, a missing switch, a person's look.
     """
     if facts.state in UNFINISHED or facts.state in (State.REFUSED, State.UNDONE):
         return Code.WRONG_STATE
@@ -96,7 +96,7 @@ def why_not_release(facts: Facts) -> Code | None:
 
 
 def usual_after(lacks_used: bool) -> After:
-    """What comes after where nobody said: home stays where everything is that documents use.
+    """What happens afterwards by default: home moves only if the copy has all that is used.
 
     Args:
         lacks_used: something is left out that documents use and that cannot be made again.
@@ -109,23 +109,23 @@ _WANTED = {After.COPY: 0, After.KEEP: 1, After.PARK: 2, After.RELEASE: 3}
 
 
 def waits_for_person(state: State, after: After) -> bool:
-    """True for a crossing that arrived, and that a person has yet to take as far as it was planned.
+    """True for a crossing that arrived and has steps of its plan left for a person.
 
-    One that is on its way waits for a person only when it stopped: that is not known here.
+    While it is running, it waits for a person only if it stopped; that is not known here.
     """
     return state in _REACHED and _REACHED[state] < _WANTED[after]
 
 
 def would_delete(state: State, after: After) -> bool:
-    """True when a release may follow, so that what it would delete can be listed."""
+    """True if a release can follow, so that the files it would delete can be listed."""
     return not (after is After.COPY and state is State.SETTLED)
 
 
 def brings_along(after: After, asked: bool) -> bool:
-    """True when what became newer at the old place is to be seen to before anything else.
+    """True if files that changed at the old place must be handled before anything else.
 
     Args:
-        asked: the person asked for it.
+        asked: the person requested it.
     """
     return asked or after is not After.COPY
 
@@ -137,7 +137,7 @@ class Step(StrEnum):
     OPEN = "open"
     BRING = "bring"
     SWITCH = "switch"
-    LEAD = "lead"  # other libraries use the new place first
+    LEAD = "lead"  # Other libraries use the new place first.
     SET_ASIDE = "park"
     RECEIPT = "receipt"
 

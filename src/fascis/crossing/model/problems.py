@@ -1,4 +1,4 @@
-"""Problems of a plan: how bad, what, which files, and what to do."""
+"""Problems of a plan: severity, what is wrong, which files, and what to do."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ class Problem:
 
     Attributes:
         files: places, at most 1,000 of them.
-        brief: the sentence in a few words, where there is no room for it.
-        severity_here: how bad it is here, where that is not what its code says.
+        brief: the sentence in a few words, for small spaces.
+        severity_here: its severity here, if it differs from that of its code.
     """
 
     code: Code
@@ -29,22 +29,22 @@ class Problem:
 
     @property
     def severity(self) -> Severity:
-        """How bad it is here."""
+        """Its severity here."""
         return self.severity_here or self.code.severity
 
 
 def stops(problems: Sequence[Problem]) -> bool:
-    """True when any stops the crossing whatever is decided."""
+    """True if any of them stops the crossing whatever is decided."""
     return any(p.severity is Severity.STOPS for p in problems)
 
 
 def needs_decision(problems: Sequence[Problem]) -> bool:
-    """True when any asks for a decision."""
+    """True if any of them needs a decision."""
     return any(p.severity is Severity.DECISION for p in problems)
 
 
 def stays_because(left: Mapping[str, Any]) -> str:
-    """Why an original stays, in words, from its entry in ``left_behind``."""
+    """Why an original stays, as text, from its entry in ``left_behind``."""
     why, by = left["why"], left.get("by") or []
     words = Stays(why).words if why in set(Stays) else why
     if len(by) > 1:

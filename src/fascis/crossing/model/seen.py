@@ -1,4 +1,4 @@
-"""How a file or a copy looked, and whether it still looks like that.
+"""How a file or a copy looked, and whether it is still the same.
 
 Sizes in bytes, times in ns.
 """
@@ -15,14 +15,14 @@ from fascis.files.times import ctime_of, mtime_of
 
 
 def inode_key(inode: int) -> int:
-    """An inode number as SQLite can hold it: 63 bits."""
+    """An inode number that SQLite can store: 63 bits."""
     return inode & 0x7FFF_FFFF_FFFF_FFFF
 
 
 class CopySeen(NamedTuple):
     """How a copy looked when it was verified.
 
-    ``ctime_ns`` is None in journals that did not keep it.
+    ``ctime_ns`` is None in older journals.
     """
 
     size: int
@@ -33,7 +33,7 @@ class CopySeen(NamedTuple):
 
 @dataclass(slots=True)
 class Fidelity:
-    """What the destination can keep, and whether owners are to be kept (only root can)."""
+    """What the destination can keep, and whether owners are kept (only root can)."""
 
     modes: bool
     attributes: bool
@@ -55,22 +55,22 @@ def copy_seen_of(s: os.stat_result) -> CopySeen:
 
 
 class Look(Enum):
-    """What looking at a copy says, without reading it."""
+    """The result of checking a copy without reading it."""
 
     # Nothing touched it since it was verified.
     SAME = "same"
-    # its size and time are the same; whether its content is, only reading tells
+    # Size and time are the same; only reading shows whether the content is.
     TOUCHED = "touched"
-    # It is another one, or was changed.
+    # It is another file, or was changed.
     OTHER = "other"
 
 
 def look_at_copy(recorded: CopySeen | None, s: os.stat_result, keeps: Rules | Fidelity) -> Look:
-    """How a copy looks beside what it was when it was verified.
+    """Compares a copy with how it looked when it was verified.
 
-    A program can give a changed file its old size and time; the time of change it cannot. It moves
-    too when a name of the file comes, goes or changes, and some drives do not keep it: then the
-    copy must be read.
+    A program can restore a changed file's size and time, but not its change time. That one also
+    changes when a name of the file is added, removed or changed, and some drives do not keep it:
+    then the copy must be read.
     """
     if recorded is None or (s.st_size, mtime_of(s)) != (recorded.size, recorded.mtime_ns):
         return Look.OTHER

@@ -1,4 +1,4 @@
-"""The states of a crossing, and which may follow which; where each copy and each original is."""
+"""The states of a crossing, and which can follow which; the states of copies and originals."""
 
 from __future__ import annotations
 
@@ -10,32 +10,32 @@ from fascis.words.speech import tr
 
 
 class State(StrEnum):
-    """Where a crossing is. The order is the order of the stations."""
+    """The state of a crossing. The order is the order of the stations."""
 
     # A problem stops it; nothing was written.
     REFUSED = "refused"
-    # In the journal, nothing copied.
+    # In the journal; nothing copied.
     PLANNED = "planned"
-    # Copies are made and read back.
+    # Files are copied and read back.
     COPYING = "copying"
-    # All is copied, the rest is read back.
+    # All is copied; the rest is read back.
     VERIFYING = "verifying"
-    # All that could be is verified; a file needs a decision.
+    # Everything possible is verified; a file needs a decision.
     WAITING = "waiting"
-    # The copy stands under its name with its identity.
+    # The copy has its name and its identity.
     SETTLED = "settled"
-    # The register says: home is there.
+    # The register has the new home.
     SWITCHED = "switched"
-    PARKED = "parked"  # the originals are set aside
-    RELEASED = "released"  # the originals are deleted
-    # Given up, or home given back.
+    PARKED = "parked"  # The originals are set aside.
+    RELEASED = "released"  # The originals are deleted.
+    # Given up, or home returned.
     UNDONE = "undone"
-    # A copy read back wrong three times.
+    # A copy was read back wrong three times.
     FAILED = "failed"
 
     @property
     def words(self) -> str:
-        """What a person reads of it: *this crossing is …*."""
+        """For sentences: *this crossing is …*."""
         return _WORDS[self]
 
 
@@ -53,7 +53,7 @@ _WORDS = {
     State.FAILED: tr("stopped"),
 }
 
-# Copying: what became newer is brought along.
+# Copying: files that changed are copied too.
 TRANSITIONS: dict[State, frozenset[State]] = {
     State.REFUSED: frozenset(),
     State.PLANNED: frozenset({State.COPYING, State.UNDONE}),
@@ -76,7 +76,7 @@ ARRIVED = frozenset({State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED
 
 
 def check_transition(now: State, new: State) -> None:
-    """Guards every change of state.
+    """Checks every change of state.
 
     Raises:
         Refused: ``new`` may not follow ``now``.
@@ -94,19 +94,19 @@ def check_transition(now: State, new: State) -> None:
 
 
 class CopyState(IntEnum):
-    """Where one copy is."""
+    """The state of one copy."""
 
-    COPIED = 1  # written and flushed
-    VERIFIED = 2  # read back and equal
+    COPIED = 1  # Written and flushed.
+    VERIFIED = 2  # Read back and equal.
     # The source could not be read.
     UNREADABLE = 3
-    CHANGING = 4  # the source kept changing
+    CHANGING = 4  # The source kept changing.
     # The source is no longer there.
     VANISHED = 5
-    MISMATCH = 6  # read back wrong three times
-    # By the person's choice; its original is never released.
+    MISMATCH = 6  # Read back wrong three times.
+    # By the person's choice; its original is never deleted.
     SKIPPED = 7
-    # The source has the size and time on record, and other content.
+    # The source has the recorded size and time but other content.
     DAMAGED = 8
 
 
@@ -114,10 +114,10 @@ HINDRANCES = (CopyState.UNREADABLE, CopyState.CHANGING, CopyState.VANISHED, Copy
 
 
 class Origin(IntEnum):
-    """Where one original is."""
+    """The state of one original."""
 
     THERE = 0
-    # To be deleted in the running batch.
+    # Will be deleted in the running batch.
     INTENDED = 1
-    GONE = 2  # deleted by this crossing
-    STAYS = 3  # not deleted, see ``why``
+    GONE = 2  # Deleted by this crossing.
+    STAYS = 3  # Not deleted, see ``why``.

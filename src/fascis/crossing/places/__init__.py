@@ -1,1 +1,1 @@
-"""Where it is: the old place, staging, what arrived; and what changed there."""
+"""Locations: the old place, staging, the arrived library; and what changed there."""

@@ -1,6 +1,6 @@
-"""What a copy has, by its places there.
+"""The contents of a copy, by their places there.
 
-The verified entries of the plan, with names as the destination's drive takes them.
+The verified entries of the plan, with names as the destination's drive treats them.
 """
 
 from __future__ import annotations
@@ -18,8 +18,7 @@ class Arrived:
     """The verified files and links of one destination, looked up folder by folder.
 
     Args:
-        fold: the form under which the drive takes two names for one; names as they are, where it
-            keeps all apart.
+        fold: gives the form of a name in which equal names for the drive are equal.
     """
 
     def __init__(self, copies: Copies, fold: Callable[[bytes], bytes] = bytes) -> None:
@@ -32,7 +31,7 @@ class Arrived:
         self._digests: dict[int, bytes | None] = {}
 
     def at(self, place: bytes) -> int | None:
-        """The entry whose verified copy a place leads to; None where there is none."""
+        """The entry whose verified copy is at a place; None if there is none."""
         folder, _, name = place.rpartition(b"/")
         key = self._key(folder)
         if key not in self._names:
@@ -40,7 +39,7 @@ class Arrived:
         return self._names[key].get(self._fold(name))
 
     def is_planned(self, place: bytes) -> bool:
-        """True when the plan has something of that name there, copied or not."""
+        """True if the plan has something with that name there, copied or not."""
         folder, _, name = place.rpartition(b"/")
         key = self._key(folder)
         if key not in self._names:
@@ -48,15 +47,15 @@ class Arrived:
         return self._fold(name) in self._planned[key]
 
     def place_of(self, entry: int) -> bytes:
-        """Where an entry is in the copy, or would be."""
+        """The place of an entry in the copy, whether it is copied or not."""
         if entry not in self._places:
             self._read(entry)
         return self._places[entry]
 
     def digest_of(self, entry: int) -> bytes | None:
-        """The digest of an entry's content as it was read from its original.
+        """The digest of an entry's content as read from its original.
 
-        None for what was not verified.
+        None if it was not verified.
         """
         if entry not in self._digests:
             self._read(entry)
@@ -101,7 +100,7 @@ class Arrived:
 def place_from(folder: bytes, said: bytes) -> bytes | None:
     """The place that a relative path means from a folder of the library.
 
-    None for one that leads out of the library.
+    None if it leads out of the library.
     """
     place = os.path.normpath(join(folder, said)) if said else folder
     if place.startswith((b"/", b"../")) or place == b"..":
@@ -122,19 +121,21 @@ def leads_only(
     wanted: int | None,
     arrived: Arrived,
 ) -> bool:
-    """True when a relative target leads, however it is read, to the wanted entry and no other.
+    """True if a relative target, however it is read, leads only to the wanted entry.
 
     With None, to no entry at all.
 
     Args:
-        readings: the ways to read it.
+        readings: the ways of reading it.
         folder: the document's folder in the copy.
-        inner: a name within the target, for one that names a folder.
+        inner: a name below it, if the target names a folder.
     """
     found = False
     ways = [os.fsencode(way.path) for way in readings]
     if "+" in text:
-        ways.append(ways[-1].replace(b"+", b" ") if ways else b"")  # some take it for a space
+        ways.append(
+            ways[-1].replace(b"+", b" ") if ways else b""
+        )  # Some programs read it as a space.
     for way in ways:
         place = place_from(folder, join(way.rstrip(b"/"), inner) if inner else way)
         entry = None if place is None else arrived.at(place)

@@ -1,6 +1,6 @@
-"""The library as a whole held still.
+"""Changes at the old place.
 
-Surveys the originals again and compares with what was recorded.
+Surveys the originals again and compares them with the records.
 """
 
 from __future__ import annotations
@@ -27,9 +27,9 @@ Place = bytes
 
 @dataclass(slots=True)
 class Differences:
-    """What is not as it was recorded, whole: decisions are made by it.
+    """All differences from the records: decisions are based on them.
 
-    And counts of all files there.
+    Also counts all files there.
     """
 
     changed: list[Place] = field(default_factory=list)
@@ -40,17 +40,17 @@ class Differences:
 
     @property
     def none(self) -> bool:
-        """True when all is as it was."""
+        """True if nothing changed."""
         return not (self.changed or self.appeared or self.gone)
 
     @property
     def newer(self) -> list[Place]:
-        """What is newer at the old place."""
+        """Files that changed or appeared at the old place."""
         return self.changed + self.appeared
 
 
 def worked_in(found: Differences) -> list[Place]:
-    """Documents and databases that were worked in at the old place, and journals beside them."""
+    """Documents and databases that changed at the old place, and journals beside them."""
     return [p for p in found.newer if is_worked_in(p)]
 
 
@@ -59,8 +59,8 @@ def compare(
 ) -> Differences:
     """Surveys the folder of the originals again, folder by folder. Writes nothing.
 
-    An original is compared with what every destination has of it: what was read differently for two
-    of them is changed.
+    An original is compared with the records of every destination; if two destinations read
+    different content, it has changed.
     """
     copies, journal = destinations[0], destinations[0].journal
     found, stable = Differences(), bool(journal.header.stable_inodes)
@@ -100,7 +100,7 @@ def compare(
 
 
 def _without(places: list[Place], aside: list[Place]) -> list[Place]:
-    """Places but for what this crossing set aside itself, as files or with their folder."""
+    """Places without those that this crossing set aside itself, as files or with their folder."""
     if not aside:
         return places
     moved, folders = set(aside), tuple(place + b"/" for place in aside)
@@ -110,7 +110,7 @@ def _without(places: list[Place], aside: list[Place]) -> list[Place]:
 def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterator[Folder]:
     """The folders of a library that is a single document.
 
-    What else lies in them is none of it, but for databases' journals.
+    Other files in them do not belong to it, except journals of databases.
     """
     for place in sorted(folders):
         items = {i.place.rpartition(b"/")[2] for i in copies.in_folder(place)}
@@ -124,21 +124,21 @@ def _some_folders(medium: Medium, copies: Copies, folders: set[Place]) -> Iterat
 
 
 def _compare_loose(found: Differences, copies: Copies, heartbeat: Callable[[], None]) -> None:
-    """What was gathered is looked at where it lies; it is told of by its place in the library."""
+    """Compares gathered files at their loose paths; reported by place in the library."""
     for item in copies.items(Which.LOOSE_THERE):
         heartbeat()
         assert item.outside
         try:
             status = os.lstat(item.outside)
         except OSError:
-            # Gone, or on a drive that is away by now: there is a verified copy.
+            # Missing, or on a drive that is away by now: there is a verified copy.
             continue
         if differs(item, status, stable=False):
             found.changed.append(item.place)
 
 
 def _changed_by_their_journals(found: Differences, appeared: list[Place], copies: Copies) -> None:
-    """A journal that appeared beside a database is a change of that database."""
+    """A new journal beside a database counts as a change of that database."""
     changed = set(found.changed)
     for place in appeared:
         database = database_of(place)
@@ -153,19 +153,18 @@ def _changed_by_their_journals(found: Differences, appeared: list[Place], copies
 
 
 def _alike(one: Original, other: Original) -> bool:
-    """False when two destinations were given different contents."""
+    """False if two destinations got different content."""
     return one.digest is None or other.digest is None or one.digest == other.digest
 
 
 def differs(item: Item, status: os.stat_result, stable: bool = True) -> bool:
-    """True when an original is not what was recorded.
+    """True if an original is not as recorded.
 
     Type, size, mtime, inode, and ctime unless it has several names.
 
     Args:
-        stable: inode numbers of its drive identify a file; where they do not (all of them change by
-            memory pressure
-            alone on a user-space exFAT), size and time must do, and a release reads the content.
+        stable: inode numbers of its drive identify a file. Otherwise (on a user-space exFAT all
+            change under memory pressure) size and time are used, and a release reads the content.
     """
     return _differs(Original.of(item), status, stable)
 

@@ -1,8 +1,8 @@
-"""What is this crossing's on a destination, and what is not: only the former is ever cleared.
+"""Which files on a destination this crossing made: only these are ever cleared.
 
-Ours is what the journal knows to have been made here, unchanged. Whatever else lies in the staging
-folder, or in a library that had arrived when the crossing was cut off, is a person's: it goes to a
-folder beside, whole, and is told.
+Files that the journal knows, unchanged, are its own. Everything else in the staging folder, or in a
+library that had arrived before an interruption, belongs to a person: it moves as a whole to a
+folder beside, and this is reported.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from fascis.library.survey import Kind, kind_of
 from fascis.words.speech import tr
 
 SUPERSEDED = b"superseded"
-# In the staging folder: records of a library as they were before they were amended.
+# In the staging folder: records of a library from before they were amended.
 RECORDS = b"records"
 _TEMPORARY = re.compile(rb"^\..+\.[0-9a-f]{12}\.new$")  # of files.writer
 _KEPT = {
@@ -43,13 +43,13 @@ _MADE = (CopyState.COPIED, CopyState.VERIFIED)
 
 
 def beside_name(places: Places) -> bytes:
-    """The folder that what is not ours goes to, beside the library."""
+    """The folder beside the library for files that this crossing did not make."""
     tail = f" (yours, {places.crossing[:8]})".encode()
     return cut(places.name or b"Arriving", 200 - len(tail)) + tail
 
 
 class Clearing:
-    """Tells apart what is this crossing's on one destination."""
+    """Distinguishes this crossing's files on one destination from all others."""
 
     def __init__(
         self,
@@ -82,16 +82,16 @@ class Clearing:
         self._derived = copies.derived()
 
     def set_theirs_apart(self, root: bytes) -> None:
-        """Moves whatever is not ours out of a library that is to be taken back, or moved in.
+        """Moves all other files out of a library that will be moved back, or moved in.
 
         Raises ``OSError``.
         """
         self._go_through(root, b"", removes=False)
 
     def clear_staging(self) -> None:
-        """Removes what is ours in the staging folder, but for its token, and sets apart the rest.
+        """Removes this crossing's files in the staging folder, and sets the others apart.
 
-        Raises ``OSError``.
+        The token stays. Raises ``OSError``.
         """
         staging = self._places.staging
         for name in self._names(staging):
@@ -106,14 +106,14 @@ class Clearing:
                 self._set_apart(place, name)
 
     def clear(self, root: bytes, inner: bytes = b"") -> None:
-        """Removes what is ours in a staged library, or below a folder of it, with the folder.
+        """Removes this crossing's files in a staged library, or in a folder of it, and the folder.
 
         Raises ``OSError``.
         """
         self._go_through(root, inner, removes=True)
 
     def clear_one(self, root: bytes, inner: bytes) -> None:
-        """The same of one file, link or folder. Raises ``OSError``."""
+        """The same for one file, link or folder. Raises ``OSError``."""
         status = self._medium.status(join(root, inner))
         if stat.S_ISDIR(status.st_mode):
             self.clear(root, inner)
@@ -125,7 +125,7 @@ class Clearing:
     # -- one folder after the other ----------------------------------------------------------------
 
     def _go_through(self, root: bytes, inner: bytes, removes: bool) -> None:
-        # A tree may be deeper than calls can be.
+        # A tree may be deeper than the call stack.
         pending, folders = [inner], []
         while pending:
             folder = pending.pop()
@@ -146,7 +146,7 @@ class Clearing:
             self._medium.remove_folder(folder)
 
     def _clear_kept(self, place: bytes, names: re.Pattern[bytes]) -> None:
-        """Copies that newer ones took the place of, and records as they were before.
+        """Copies that were replaced by newer ones, and earlier records.
 
         Each was proven to be this crossing's before it was moved here, or is a copy made by it.
         """
@@ -171,7 +171,7 @@ class Clearing:
         self._medium.unlink(place, Proven.by(status, self._keeps.stable_inodes))
 
     def _set_apart(self, full: bytes, place: bytes) -> None:
-        """Moves something that is not ours to the folder beside, under a name that is free."""
+        """Moves somebody else's file to the folder beside, under a free name."""
         there, number = join(beside_name(self._places), place), 1
         while self._medium.exists(there):
             number += 1
@@ -203,7 +203,7 @@ class Clearing:
         return crossing | own | kept
 
     def _items(self, folder: bytes) -> dict[bytes, Item]:
-        """The plan's entries by the places that they take in one folder of the new library."""
+        """The plan's entries by their places in one folder of the new library."""
         found = {i.there: i for i in self._copies.items_there(folder)}
         if (folder + b"/").startswith(self._kept):
             inner = folder[len(self._kept) :]
@@ -236,7 +236,7 @@ class Clearing:
         elif item.copy not in _MADE:
             seen = None
         if seen is None:
-            # Begun by this crossing, and cut off.
+            # Started by this crossing, and interrupted.
             return True
         look = look_at_copy(seen, status, self._keeps)
         if look is not Look.TOUCHED or (staged and not self._keeps.keeps_ctime):

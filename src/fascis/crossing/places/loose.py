@@ -1,6 +1,6 @@
 """Where loose media is read.
 
-Folders outside the library, each opened once, on whatever drive they lie.
+Folders outside the library, on any drive, each opened once.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ _MOST_OPEN = 64
 
 
 class LooseMedia:
-    """Opens the folders that loose media lies in. Safe to use from several threads."""
+    """Opens the folders of loose media. Safe to use from several threads."""
 
     def __init__(self, workspace: Workspace) -> None:
         self._workspace = workspace
@@ -28,7 +28,7 @@ class LooseMedia:
         self._lock = threading.Lock()
 
     def of(self, path: bytes) -> tuple[Medium, bytes]:
-        """The folder a path lies in, open, and the name there.
+        """The opened folder of a path, and the name there.
 
         Raises:
             OSError: the folder is not there, or its drive is away.
@@ -61,7 +61,7 @@ class LooseMedia:
 
 @dataclass(frozen=True, slots=True)
 class Sources:
-    """Where a crossing reads from: the library's folder, open and proven, and loose media."""
+    """The sources of a crossing: the library's folder, opened and proven, and loose media."""
 
     library: Medium
     loose: LooseMedia

@@ -33,12 +33,12 @@ CLAIM = b".fascis/arriving.json"
 
 
 def path_of(text: str) -> Path:
-    """A path kept in a header (surrogates escaped by JSON) as a path."""
+    """A path from a header (surrogates escaped by JSON) as a path."""
     return Path(text)
 
 
 def staging_name(crossing: str) -> bytes:
-    """The staging folder of a crossing, beside where the library will stand."""
+    """The staging folder of a crossing, beside the library's future path."""
     return STAGING + crossing.encode()
 
 
@@ -55,29 +55,29 @@ class Places:
     destination_mount: Path | None = None
 
     def follow_source(self, workspace: Workspace) -> None:
-        """Finds the old place's drive by its UUID where it is mounted now.
+        """Finds by its UUID where the old place's drive is mounted now.
 
-        A drive may come back at another place.
+        A drive may be mounted elsewhere after it was away.
         """
         self.source_mount = self._follow(workspace, self.header.source, self.header.source_drive)
 
     def follow_destination(self, workspace: Workspace) -> None:
-        """Finds the destination's drive likewise."""
+        """Finds the destination's drive in the same way."""
         self.destination_mount = self._follow(workspace, self.goal.path, self.drive)
 
     @property
     def goal(self) -> Goal:
-        """What the header says of this destination."""
+        """The header's entry for this destination."""
         return self.header.destinations[self.number]
 
     @property
     def drive(self) -> DriveFacts:
-        """What the header says of its drive."""
+        """The header's facts about its drive."""
         return self.goal.drive
 
     @property
     def label(self) -> str:
-        """The destination's drive by name."""
+        """The name of the destination's drive."""
         return self.drive.label
 
     @staticmethod
@@ -87,7 +87,7 @@ class Places:
             if workspace.drives.at(path).uuid == facts.uuid:
                 return None
         except EnvironmentTrouble:
-            pass  # not there: looked for below
+            pass  # Not there: searched below.
         if not path.is_relative_to(facts.mount):
             return None
         there = [
@@ -107,7 +107,7 @@ class Places:
 
     @property
     def answers(self) -> Answers | None:
-        """What the drive said itself when the crossing began; None when it was not asked."""
+        """The results of the drive's test when the crossing started; None if it was not tested."""
         return self.drive.said()
 
     @property
@@ -117,13 +117,13 @@ class Places:
 
     @property
     def old_root(self) -> Path:
-        """What the library was known by at the old place: its folder, or the single document."""
+        """The library's path at the old place: its folder, or the single document."""
         document = self.header.document
         return self.source / document if document else self.source
 
     @property
     def destination(self) -> Path:
-        """The folder the library's own folder stands in."""
+        """The folder that contains the library's own folder."""
         return self._now(self.goal.path, self.drive, self.destination_mount)
 
     @property
@@ -133,15 +133,15 @@ class Places:
 
     @property
     def target(self) -> Path:
-        """The folder that places of the copy count from.
+        """The folder from which places of the copy count.
 
-        The library's new folder; of what lands in a folder that is there, that one.
+        The library's new folder or, in an existing folder, that one.
         """
         return self.destination / self.goal.name
 
     @property
     def told(self) -> Path:
-        """Where a person finds what crossed."""
+        """Where a person finds the copy."""
         return self.target / self.goal.inner if self.goal.inner else self.target
 
     @property
@@ -154,7 +154,7 @@ class Places:
 
     @property
     def home_here(self) -> Home:
-        """The old place likewise."""
+        """The old place, in the same way."""
         return _home(self.source, self.header.source_drive, self.source_mount)
 
     @property
@@ -164,20 +164,20 @@ class Places:
 
     @property
     def staged_library(self) -> bytes:
-        """The staged library's place, relative to the destination."""
+        """The path of the staged library, relative to the destination."""
         return self.staging + b"/" + LIBRARY
 
     @property
     def parked_path(self) -> Path:
-        """Where the originals are, or would be, set aside; those of a part by that part's name."""
+        """The path of originals that are set aside; those of a part have the part's name."""
         name = self.header.name if self.header.part else self.source.name
         return self.source.with_name(parked_name(name, self.crossing))
 
     def is_original(self, path: Path) -> bool:
-        """True when a folder is the one that was surveyed: by its inode, never by its name.
+        """True if a folder is the surveyed one: by its inode, never by its name.
 
-        Where inodes identify nothing, by files that were in it; a folder that this crossing set
-        aside, by its name.
+        If inodes are not stable, by files that were in it; a folder that this crossing set aside,
+        by its name.
         """
         try:
             s = os.lstat(path)
@@ -198,11 +198,11 @@ class Places:
         return False
 
     def standing(self) -> Path | None:
-        """Where the originals stand now, or None when they are gone: the folder decides."""
+        """Where the originals are now, or None if they are gone: the folder decides."""
         return next((p for p in (self.source, self.parked_path) if self.is_original(p)), None)
 
     def origin(self) -> Path:
-        """Where the originals stand now, or stood."""
+        """Where the originals are now, or were."""
         return self.standing() or self.source
 
 
@@ -213,13 +213,13 @@ def _home(path: Path, facts: DriveFacts, followed: Path | None) -> Home:
 
 
 def parked_name(name: str, crossing: str) -> str:
-    """A name that nothing uses, for originals that are set aside."""
+    """A free name for originals that are set aside."""
     tail = f" (set aside {crossing[:8]})"  # for programs
     return os.fsdecode(cut(os.fsencode(name), 255 - len(tail))) + tail
 
 
 def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medium:
-    """Opens the originals' folder, proven to be the surveyed one, and holds it.
+    """Opens the originals' folder, proven to be the surveyed one, and locks it.
 
     Raises:
         Refused: it is another folder or another drive, or another crossing holds it.
@@ -248,7 +248,7 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
 
 
 def hold(medium: Medium, path: Path) -> None:
-    """Holds a library against other crossings, until the medium is closed.
+    """Locks a library against other crossings, until the medium is closed.
 
     Raises:
         Refused: another one holds it.
@@ -258,7 +258,7 @@ def hold(medium: Medium, path: Path) -> None:
     except BlockingIOError as error:
         raise Refused(Code.HELD_BY_ANOTHER, _running(shown(path.name), _holder(medium))) from error
     except OSError:
-        # A file system without locks; the journal's own lock still serialises.
+        # A file system without locks; the journal's own lock still works.
         return
 
 
@@ -286,7 +286,7 @@ def _holder(medium: Medium) -> str:
 
 
 def open_destination(workspace: Workspace, places: Places) -> Medium:
-    """Opens the folder the library goes into, proven to be on the drive of the plan.
+    """Opens the folder for the library, proven to be on the planned drive.
 
     Raises:
         DriveGone: the drive is away, or another one is mounted there.
@@ -326,7 +326,7 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
     """
     begun = place + NEW
     if medium.exists(begun):
-        # Cut off while it was written.
+        # Interrupted while it was written.
         remove_own(medium, begun)
     file = medium.create(begun, 0o644)
     try:
@@ -339,7 +339,7 @@ def write_new(medium: Medium, place: bytes, content: Iterable[bytes]) -> None:
 
 
 def fidelity(drive: Drive) -> Fidelity:
-    """What a drive keeps of a file."""
+    """The properties of a file that a drive keeps."""
     rules = drive.rules
     owner = os.geteuid() == 0 and rules.modes
     return Fidelity(

@@ -1,6 +1,6 @@
-"""Writing one of Fascis's own files, or what it rewrote, into a place of this crossing.
+"""Writing one of Fascis's own files, or a rewritten one, into a place of this crossing.
 
-Read back before it counts.
+It is read back before it counts.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ _NO_ROOM_FOR_ATTRIBUTE = {errno.ENOSPC, errno.E2BIG, errno.ERANGE, errno.EOPNOTS
 
 
 class _Stream(io.RawIOBase):
-    """A new file of a medium as a binary stream that keeps a digest of what went through."""
+    """A new file of a medium as a binary stream that computes its digest."""
 
     def __init__(self, file: MediumFile) -> None:
         self._file, self.hasher = file, blake3()
@@ -43,9 +43,9 @@ class _Stream(io.RawIOBase):
 
 @dataclass(frozen=True, slots=True)
 class Like:
-    """What a file that is rewritten takes from the one it stands for.
+    """The properties that a rewritten file takes from the earlier one.
 
-    Mode, times, owner where asked, attributes.
+    Mode, times, owner if wanted, attributes.
     """
 
     status: os.stat_result
@@ -55,13 +55,13 @@ class Like:
 
     @classmethod
     def of(cls, medium: Medium, place: bytes, keeps: Fidelity) -> Like:
-        """Reads them off a file. Raises ``OSError``."""
+        """Reads them from a file. Raises ``OSError``."""
         with closing(medium.open(place)) as file:
             attributes = file.attributes() if keeps.attributes else {}
             return cls(file.status(), attributes, keeps.owner, keeps.modes)
 
     def give(self, file: MediumFile) -> None:
-        """Gives them to a new file. Raises ``OSError``."""
+        """Sets them on a new file. Raises ``OSError``."""
         give_attributes(file, self.attributes)
         try:
             file.set_status(self.status, self.owner)
@@ -73,12 +73,12 @@ class Like:
 def put(
     medium: Medium, place: bytes, fill: Callable[[BinaryIO], object], like: Like | None = None
 ) -> tuple[CopySeen, bytes]:
-    """Writes one of them into the staged library and reads it back.
+    """Writes one file into the staged library and reads it back.
 
-    Gives how it looks, and the digest.
+    Returns its size and times, and its digest.
 
     Args:
-        like: what it takes from the file that it stands for; without it, everybody may read it.
+        like: properties from the earlier file; without it, everybody can read the file.
 
     Raises:
         EnvironmentTrouble: it read back wrong. An ``OSError`` is the caller's to translate.
@@ -115,7 +115,7 @@ def put(
 
 
 def make_parents(medium: Medium, root: bytes, place: bytes) -> None:
-    """Makes the folders above a place in ``root``, where they are not there. Raises ``OSError``."""
+    """Makes missing folders above a place in ``root``. Raises ``OSError``."""
     missing = []
     above = parent(place)
     while len(above) > len(root) and not medium.exists(above):
@@ -126,7 +126,7 @@ def make_parents(medium: Medium, root: bytes, place: bytes) -> None:
 
 
 def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]:
-    """Gives a new file extended attributes; gives the names of those that its drive cannot hold.
+    """Sets extended attributes on a file; returns the names that its drive cannot store.
 
     Raises other ``OSError``.
     """
@@ -137,6 +137,6 @@ def give_attributes(file: MediumFile, attributes: dict[str, bytes]) -> list[str]
         except OSError as error:
             if error.errno not in _NO_ROOM_FOR_ATTRIBUTE:
                 raise
-            # Of a drive that is really full, the next write tells.
+            # If the drive is really full, the next write shows it.
             lost.append(name)
     return lost

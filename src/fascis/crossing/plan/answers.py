@@ -1,4 +1,4 @@
-"""What can be answered to a problem of a plan: to go on with it, or to change what causes it."""
+"""Possible answers to a problem of a plan: continue with it, or change its cause."""
 
 from __future__ import annotations
 
@@ -18,21 +18,21 @@ from fascis.words.speech import tr
 class Turn(StrEnum):
     """Where an answer leads."""
 
-    # The person knows it, and goes on.
+    # The person confirms it, and continues.
     ACCEPT = "accept"
-    CHANGE = "change"  # the plan is made again with other choices
-    FIND = "find"  # to what is missing
+    CHANGE = "change"  # The plan is made again with other choices.
+    FIND = "find"  # To the missing files.
     # To a document that is not understood.
     READ = "read"
-    WHERE = "where"  # to the choice of another place
+    WHERE = "where"  # To the choice of another destination.
     NAME = "name"
-    ALONG = "along"  # to the choice of what is taken
-    AGAIN = "again"  # the library is looked at again
+    ALONG = "along"  # To the choice of what is copied.
+    AGAIN = "again"  # The library is surveyed again.
 
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """One answer; ``changes`` are the choices that it changes."""
+    """One answer; ``changes`` are the choices it changes."""
 
     words: str
     turn: Turn
@@ -50,7 +50,7 @@ _ANOTHER_PLACE = (
 
 
 def answers(choices: Choices, problem: Problem) -> tuple[Answer, ...]:
-    """What a person can answer, the likeliest first; nothing to what is only good to know."""
+    """A person's possible answers, the likeliest first; none for information only."""
     if problem.severity is Severity.NOTE:
         return ()
     if problem.severity is Severity.STOPS:
@@ -95,7 +95,7 @@ def _decisions(choices: Choices, problem: Problem) -> tuple[Answer, ...]:
 
 
 def _ways_out(problem: Problem) -> tuple[Answer, ...]:
-    """What may help where a plan cannot start."""
+    """Possible solutions if a plan cannot start."""
     code = problem.code
     another = Answer(tr("Choose another place"), Turn.WHERE)
     if code is Code.NOT_ENOUGH_ROOM:

@@ -1,6 +1,6 @@
-"""What a person chose, and the four parts of a plan that it becomes.
+"""A person's choices, and the four parts of a plan made from them.
 
-A plan is a scope, a landing, followers, and what comes afterwards.
+A plan has a scope, a landing, followers, and what happens afterwards.
 """
 
 from __future__ import annotations
@@ -14,18 +14,17 @@ from fascis.library.roles import Role
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """What goes along.
+    """What is copied.
 
     Attributes:
-        only: projects, or folders, with what they use; none for the whole library.
-        rest: what none of these has goes instead.
+        only: projects or folders, with the files they use; empty for the whole library.
+        rest: everything else instead.
         leave_out: roles that stay.
-        discard: roles that do not go along and are deleted with the originals.
-        gather: loose media goes along.
-        leave_unused: what nothing uses stays.
+        discard: roles that are not copied and are deleted with the originals.
+        gather: loose media is copied.
+        leave_unused: unused files stay.
         without: strands that stay, as ``(folder, role, standing)``.
-        leave_clashing: files that a destination cannot hold as they are named, or as large as they
-            are, stay.
+        leave_clashing: files whose name or size a destination cannot store stay.
     """
 
     only: frozenset[str] = frozenset()
@@ -39,15 +38,15 @@ class Scope:
 
     @property
     def out(self) -> frozenset[Role]:
-        """Roles that do not go along."""
+        """Roles that are not copied."""
         return self.leave_out | self.discard
 
 
 @dataclass(frozen=True, slots=True)
 class Follower:
-    """A document that stays and is led to the new place.
+    """A document that stays and is updated to the new place.
 
-    Its absolute path, how it is told, the name of its kind, and how many of its references change.
+    Its absolute path, its name for messages, the name of its kind, and how many references change.
     """
 
     path: bytes
@@ -58,9 +57,9 @@ class Follower:
 
 @dataclass(frozen=True, slots=True)
 class Followers:
-    """Documents that stay and are led to the new place.
+    """Documents that stay and are updated to the new place.
 
-    ``led`` says whether any are: without it what they use stays.
+    ``led`` is true if any are; otherwise the files they use stay.
     """
 
     led: bool = False
@@ -69,11 +68,11 @@ class Followers:
 
 @dataclass(frozen=True, slots=True)
 class Afterwards:
-    """What comes after all copies are verified.
+    """What happens after all copies are verified.
 
     Attributes:
         act: the last act.
-        loose_too: with the originals, loose ones go that nothing else uses.
+        loose_too: loose originals that nothing else uses are deleted too.
     """
 
     act: After = After.KEEP
@@ -82,14 +81,12 @@ class Afterwards:
 
 @dataclass(frozen=True, slots=True)
 class Choices:
-    """What the person chose, one by one, as window and command line ask it.
+    """The person's choices, one by one, from window or command line.
 
-    The name there is "" for the library's own; ``shared`` says what becomes of what documents that
-    stay use too, without it what is usual; for all others see :class:`Scope` and
-    :class:`Afterwards`.
-
-    ``into`` is True for what lands in a folder that is there. Of what has a name that is taken
-    there, ``taken`` says what becomes; None is no decision.
+    The name there is "" for the library's own. ``shared`` decides about files that documents which
+    stay also use; None is the default for the scope. ``into`` is True for an existing folder.
+    ``taken`` decides about names that are taken there; None is no decision. For all others see
+    :class:`Scope` and :class:`Afterwards`.
     """
 
     name: str = ""
@@ -109,7 +106,7 @@ class Choices:
 
     @property
     def scope(self) -> Scope:
-        """What goes along."""
+        """What is copied."""
         return Scope(
             self.only,
             self.leave_out,
@@ -123,5 +120,5 @@ class Choices:
 
     @property
     def afterwards(self) -> Afterwards:
-        """What comes after."""
+        """What happens afterwards."""
         return Afterwards(self.after, self.loose_too)

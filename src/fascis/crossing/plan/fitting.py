@@ -1,4 +1,4 @@
-"""What becomes of every file, so that the destinations can hold it, and what room that takes."""
+"""The fate of every file, so that the destinations can store it, and the room it needs."""
 
 from __future__ import annotations
 
@@ -27,9 +27,9 @@ from fascis.library.survey import Kind, Survey
 
 @dataclass(frozen=True, slots=True)
 class Totals:
-    """Sums over regular files, Fascis's own left out.
+    """Sums over regular files, without Fascis's own.
 
-    Bytes are apparent sizes, ``allocated`` what they take.
+    Bytes are lengths, ``allocated`` the room on the drive.
     """
 
     files: int = 0
@@ -39,9 +39,9 @@ class Totals:
 
 @dataclass(frozen=True, slots=True)
 class Fitted:
-    """What becomes of every file, so that the destinations can hold it.
+    """The fate of every file, so that the destinations can store it.
 
-    ``left`` stays for that reason, and ``left_taken`` files because something else has their name.
+    ``left`` files stay for that reason, ``left_taken`` files because another file has their name.
     """
 
     fates: array[int]
@@ -62,11 +62,11 @@ def fitted(
 ) -> Fitted:
     """Fits a library to its destinations.
 
-    Names that cannot be held are kept apart, or their files left out by choice.
+    Names that cannot be stored are changed, or their files left out by choice.
 
     Args:
-        meeting: what stands where it is to arrive.
-        leave_taken: what has a name that is taken there stays.
+        meeting: the existing files there.
+        leave_taken: files whose name is taken there stay.
     """
     found, drives = surveyed.survey, [d for d in around.drives if d]
     links = len(drives) < len(around.drives) or any(d.rules.links for d in drives)
@@ -103,7 +103,7 @@ def fitted(
 def _leave(
     surveyed: Surveyed, selection: Selection, gathering: Gathering, places: set[bytes]
 ) -> int:
-    """Leaves files, and all that is in folders, where they are; gives how many files."""
+    """Leaves files, and everything in folders, at their paths; returns how many files."""
 
     def meant(place: bytes) -> bool:
         return place in places or not places.isdisjoint(folders_above(place))
@@ -119,7 +119,7 @@ def _leave(
 def _gathering(
     surveyed: Surveyed, scope: Scope, selection: Selection, fates: array[int]
 ) -> Gathering:
-    """What is gathered by these choices, and where; what is left out or stays is in it too."""
+    """The gathered files by these choices, and their places, including files left out."""
     found, uses = surveyed.survey, surveyed.uses
 
     def goes(loose: Outside) -> bool:
@@ -138,7 +138,7 @@ def _gathering(
 def totals_of(
     found: Survey, fates: array[int], gathering: Gathering
 ) -> tuple[Totals, Totals, Totals]:
-    """What goes along, what is left out and stays, and what is discarded with the originals."""
+    """The sums of copied, left out, and discarded files."""
     files = _files(found)
     mine = np.frombuffer(bytes(fates), np.uint8)
     sums = {}
@@ -146,7 +146,7 @@ def totals_of(
         rows = np.flatnonzero(files & (mine == fate)).tolist()
         sums[int(fate)] = [
             len(rows),
-            # Some are so large that their sum is none of the machine's own numbers.
+            # Some are so large that their sum exceeds the machine's numbers.
             sum(map(found.size.__getitem__, rows)),
             sum(map(found.allocated.__getitem__, rows)),
         ]
@@ -175,12 +175,12 @@ def room_on(
     drive: Drive | None,
     stands: Mapping[bytes, bytes],
 ) -> int:
-    """Bytes that a library takes on a drive, in its own blocks.
+    """Bytes that a library needs on a drive, in its block size.
 
-    Documents twice, for they are kept as they were too.
+    Documents count twice, because their earlier versions are kept.
 
     Args:
-        stands: what takes none, because an equal file stands there.
+        stands: files that need none because an equal file exists there.
     """
     room, twins = 0, set()
     block = max(drive.block if drive else 4096, 1)

@@ -1,4 +1,4 @@
-"""What deleting the originals would delete by a plan, and what stays as others need it."""
+"""What deleting the originals would delete by a plan, and what stays because others need it."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _GO = [int(Fate.COPY), int(Fate.DISCARD), int(Fate.OWN)]
 
 
 class Going:
-    """What deleting the originals would delete by a plan, and what stays as others need it."""
+    """What deleting the originals would delete by a plan, and what stays because others need it."""
 
     def __init__(
         self,
@@ -44,11 +44,11 @@ class Going:
         self.following = Following()
 
     def shared(self, workspace: Workspace, follows: bool) -> dict[bytes, list[str]]:
-        """Absolute path → who needs it, of all that would go and stays for that.
+        """Absolute path → who needs it, for everything that stays for that reason.
 
         Args:
-            follows: documents that stay are led to the new place, and need nothing here then; which
-                these are is in ``following``.
+            follows: documents that stay are updated to the new place and then need nothing here;
+                ``following`` has them.
         """
         if self._afterwards.act is After.COPY:
             return {}
@@ -69,7 +69,7 @@ class Going:
         return kept
 
     def followers(self) -> Iterator[Follower]:
-        """The documents that are led to the new place, as they are told."""
+        """The documents that are updated to the new place, with their names for messages."""
         below = self._below
         for one in self.following.retargets:
             path = bytes(one.path)
@@ -77,23 +77,23 @@ class Going:
             yield Follower(path, told, one.document.format, len(one.to))
 
     def _needs_nothing(self, document: bytes) -> bool:
-        """In a whole library no document follows: it goes, or what it uses stays."""
+        """If a whole library is moved, no document follows: it moves too, or its files stay."""
         inside = document.startswith(self._below)
         return self._goes(document) or (inside and not self._part)
 
     def _route(self, path: bytes) -> bytes | None:
-        """Where a file goes is not asked before it is there: only whether its copy will be."""
+        """The exact new place does not matter yet, only whether there will be a copy."""
         row = self._surveyed.rows.get(path[len(self._below) :])
         copied = path in self._loose or (row is not None and self._fates[row] == Fate.COPY)
         return path if copied and self._goes(path) else None
 
     def _what_goes(self) -> set[bytes]:
-        """The absolute paths of all that would go."""
+        """The absolute paths of everything that would be deleted."""
         if self._afterwards.act is After.COPY:
             return set()
         fates, rows = self._fates, self._surveyed.rows
         if self._afterwards.act is After.PARK and not self._part:
-            # Set aside is the whole folder, with what is left out.
+            # Setting aside takes the whole folder, with files left out.
             places = list(rows)
         else:
             places = [place for place, row in rows.items() if fates[row] in _GO]
@@ -106,7 +106,7 @@ class Going:
         return names + self._surveyed.names.get(folder[len(self._below) :], [])
 
     def frees(self, shared: Mapping[bytes, object]) -> int:
-        """The room of all that goes, in bytes; nothing where the old place stays home."""
+        """The room of everything to be deleted, in bytes; zero if the old place stays home."""
         if self._afterwards.act is After.COPY:
             return 0
         found, below, freeing = self._surveyed.survey, self._below, Freeing()

@@ -1,4 +1,4 @@
-"""What is to land in a folder that is there: where it arrives, and what it meets."""
+"""A landing in an existing folder: where it arrives, and which files exist there."""
 
 from __future__ import annotations
 
@@ -38,11 +38,11 @@ _MOST = 1000
 
 @dataclass(frozen=True, slots=True)
 class Into:
-    """Where a plan lands that goes into a folder which is there.
+    """The landing of a plan in an existing folder.
 
     Attributes:
-        landing: how it lands.
-        meeting: what stands there.
+        landing: the landing.
+        meeting: the existing files there.
     """
 
     landing: IntoExisting
@@ -57,12 +57,12 @@ def find_into(
     name: str,
     around: Surroundings,
 ) -> Into | None:
-    """Where things arrive in the folder ``place``; what is wrong with that is told ``around``.
+    """Finds where things arrive in the folder ``place``; adds its problems to ``around``.
 
-    Reads only. None where nothing can be said of it.
+    Only reads. None if that cannot be decided.
 
     Args:
-        name: what a single part, or the library, is called there.
+        name: the name there of a single part, or of the library.
     """
     drive = around.drives[0]
     if drive is None or not around.usable[0]:
@@ -95,7 +95,7 @@ def find_into(
     )
     tops = _outermost(selection.part.tops) if selection.part else {b"": b""}
     if not tops:
-        # No such part is there; that is told with the selection.
+        # There is no such part; this is reported with the selection.
         return None
     if len(tops) == 1:
         tops = dict.fromkeys(tops, os.fsencode(name))
@@ -109,7 +109,7 @@ def find_into(
                 tr("Choose another folder."),
             )
             return None
-    # What lies elsewhere in the library and goes along arrives with the first.
+    # Files from elsewhere in the library arrive with the first part.
     bases.setdefault(b"", next(iter(bases.values())))
     meeting.bases = bases
     told = next(iter(bases.values())) if len(tops) == 1 else inner
@@ -117,7 +117,7 @@ def find_into(
 
 
 def _id_of(workspace: Workspace, surveyed: Surveyed) -> str:
-    """The library's id, of its own records or of the register; nothing where it has none yet."""
+    """The library's id, from its own records or the register; empty if it has none yet."""
     if surveyed.identity:
         return surveyed.identity.library_id
     known = None
@@ -142,7 +142,7 @@ def _lies_in(folder: bytes, other: bytes) -> bool:
 def _bases(
     meeting: Meeting, inner: bytes, tops: dict[bytes, bytes], around: Surroundings
 ) -> dict[bytes, bytes]:
-    """The whole place that each part gets there: its own name, or one that is free.
+    """Where each part arrives; existing files with a part's name are added to ``around``.
 
     What stands there under its name and is no folder is told ``around``.
     """
@@ -178,11 +178,11 @@ def _folders(surveyed: Surveyed, selection: Selection) -> frozenset[bytes]:
 def _comes(
     workspace: Workspace, surveyed: Surveyed, selection: Selection
 ) -> Callable[[bytes], Comes | None]:
-    """Gives what arrives by its place in the library; found when it is first asked for."""
+    """Returns arriving files by their place in the library; found when first needed."""
     survey, uses, top = surveyed.survey, surveyed.uses, surveyed.below
     rows: dict[bytes, int] = {}
     documents = {d.place for d in uses.documents if d.place and d.kind.works}
-    # Whoever knows its files by number and folder does not follow one of them elsewhere.
+    # A document that knows its files by number and folder cannot use one elsewhere.
     databases = {n for n, d in enumerate(uses.documents) if d.kind.journals}
     along = selection.part.documents if selection.part else set(range(len(uses.documents)))
     media = {ROLES.index(r) for r in Role if r is Role.ORIGINAL or r.remakeable}
@@ -212,9 +212,9 @@ def _comes(
 
 
 def _says_otherwise(workspace: Workspace, path: bytes, selection: Selection) -> bool:
-    """True for a document that would be rewritten there: one that names a place by its path.
+    """True for a document that would be rewritten there: one that names a file by its full path.
 
-    Relative paths that stay below its own folder lead, there as here, to the same places.
+    Relative paths that stay below its own folder lead to the same files here and there.
     """
     try:
         with PathSource(path, workspace.private) as source:
@@ -241,7 +241,7 @@ def _says_otherwise(workspace: Workspace, path: bytes, selection: Selection) -> 
 def _look_at_library(
     workspace: Workspace, around: Surroundings, surveyed: Surveyed, library: Path, place: Path
 ) -> str:
-    """The id of the library, where it has records; what is wrong with it is told."""
+    """The id of the library, if it has records; its problems are reported."""
     where = shown(str(library))
     if is_inside(surveyed.source, library):
         around.add(
@@ -276,7 +276,7 @@ def _look_at_library(
 
 
 def _look_for_writers(around: Surroundings, medium: Medium, library: Path) -> None:
-    """A library that a program works in is not added to meanwhile."""
+    """Nothing is added to a library while a program works in it."""
     files = {(s.st_dev, s.st_ino) for folder in medium.walk() for s in folder.stats}
     found = find_open(files, {device for device, _ in files})
     if programs := sorted({shown(f.program) for f in found.files if f.writing}):
@@ -308,7 +308,7 @@ def _becomes_part(identity: Identity | None, library: Path, place: Path) -> str:
 
 
 def check_lists(medium: Medium, library: Path) -> None:
-    """Reads the lists of a library to their ends.
+    """Reads the lists of a library to their end.
 
     Raises:
         Damaged: one is.
@@ -335,11 +335,11 @@ def check_lists(medium: Medium, library: Path) -> None:
 def taken_problems(
     apart: Apart, taken: Taken | None, left: int, in_the_way: list[Path]
 ) -> Iterator[Problem]:
-    """Names that something else has there: a decision with two remedies.
+    """Names that are taken there: a decision with two solutions.
 
     Args:
-        left: how many files stay at the old place for that.
-        in_the_way: what is no folder and has the name of a part.
+        left: how many files stay at the old place because of that.
+        in_the_way: files with the name of a part's folder.
     """
     if in_the_way:
         yield Problem(
@@ -389,10 +389,10 @@ def taken_problems(
 def writable_problems(
     into: Into, apart: Apart, arriving: Callable[[bytes], bool]
 ) -> Iterator[Problem]:
-    """Folders there that something new goes into, and that may not be written.
+    """Existing folders that need write permission for new files, and do not have it.
 
     Args:
-        arriving: tells of a folder of the library whether something new arrives directly in it.
+        arriving: whether something new arrives directly in a folder of the library.
     """
     wrong = []
     for folder in sorted(apart.arriving):
@@ -417,7 +417,7 @@ def writable_problems(
 
 
 def new_in(apart: Apart, places: Iterator[bytes]) -> Callable[[bytes], bool]:
-    """Tells of a folder of the library whether something new arrives directly in it."""
+    """Whether something new arrives directly in a folder of the library."""
     folders = {parent(place) for place in places if place not in apart.stands}
     folders |= {parent(folder) for folder in apart.arriving if folder}
     return folders.__contains__

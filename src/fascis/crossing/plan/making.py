@@ -1,4 +1,4 @@
-"""A plan is made: what the person chose, fitted to what there is. Nothing is written anywhere."""
+"""Making a plan: the person's choices, fitted to what exists. Nothing is written."""
 
 from __future__ import annotations
 
@@ -58,8 +58,7 @@ def make_plan(
     Writes nothing.
 
     Args:
-        ask: the destinations are asked what they can hold: probe files are made there, and removed
-            again.
+        ask: the destinations are tested: small files are made there and removed again.
     """
     source, found, identity = surveyed.source, surveyed.survey, surveyed.identity
     scope, afterwards = choices.scope, choices.afterwards
@@ -105,7 +104,7 @@ def make_plan(
     problems += use_problems(surveyed, scope.gather, gathering)
     left_used = left_out_used(surveyed, fates, gathering)
     problems += left_out_problems(left_used)
-    # What stands there may use what goes, whether or not it is known here.
+    # Libraries at the destination may use the originals, known here or not.
     also_there = (bytes(into.landing.folder),) if into and into.landing.library else ()
     looked_at = (*surveyed.also, *also_there)
     is_part = selection.part is not None
@@ -176,7 +175,7 @@ def make_plan(
 def _folders_out(
     found: Survey, selection: Selection, gathering: Gathering, apart: Apart
 ) -> frozenset[bytes]:
-    """Folders that are not made at the new place, being of no part that crosses."""
+    """Folders that are not made at the new place because no part contains them."""
     if apart.bases:
         own = {f.place for f in found.folders if found.is_own(f)} if not selection.part else set()
         return frozenset(f.place for f in found.folders).difference(apart.arriving, own)
@@ -184,7 +183,7 @@ def _folders_out(
 
 
 def _places_along(found: Survey, fates: array[int], gathering: Gathering) -> Iterator[bytes]:
-    """The places of all that goes along."""
+    """The places of everything that is copied."""
     for row, _, place in found.rows():
         if fates[row] == Fate.COPY:
             yield place
@@ -192,10 +191,10 @@ def _places_along(found: Survey, fates: array[int], gathering: Gathering) -> Ite
 
 
 def _follows(choices: Choices, selection: Selection, surveyed: Surveyed) -> bool:
-    """True when documents that stay are led to the new place.
+    """True if documents that stay are updated to the new place.
 
-    Usual for folders, of a library or by themselves: a catalog follows its photos. Of a project its
-    originals stay instead.
+    The default for folders: a catalog follows its photos. For a project, the originals stay
+    instead.
     """
     if choices.shared is None and choices.after is not After.COPY:
         part = selection.part
@@ -207,10 +206,10 @@ def _follows(choices: Choices, selection: Selection, surveyed: Surveyed) -> bool
 
 
 def as_asked(workspace: Workspace, plan: Plan) -> Plan | None:
-    """The plan after its drives were asked what they can hold; None where it must be made again.
+    """The plan after its drives were tested; None if it must be made again.
 
-    That is so where one can hold less than was thought, where that was assumed only, or where it
-    cannot be asked. Probe files are made there, and removed again.
+    It must be if one can store less than assumed, if that was only assumed, or if it cannot be
+    tested. Small files are made there and removed again.
     """
     goals = []
     for goal in plan.goals:
@@ -230,7 +229,7 @@ def make_usual_plan(
     choices: Choices,
     also: Path | None = None,
 ) -> Plan:
-    """Plans a crossing of which nobody said what comes after: what is usual then.
+    """Plans a crossing with the default for what happens afterwards.
 
     Writes nothing.
     """
@@ -242,7 +241,7 @@ def make_usual_plan(
 
 
 def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
-    """What the library is called there when nothing else was said: a part by its own name."""
+    """The default name there: that of the library, or a part's own name."""
     if only and (name := part_name(surveyed, sorted(only))):
         return name
     if surveyed.document:
@@ -252,7 +251,7 @@ def _own_name(surveyed: Surveyed, only: frozenset[str]) -> str:
 
 
 def _plain(name: str) -> bool:
-    # These are names of our own.
+    # These names are reserved for Fascis.
     if name in ("", ".", "..") or name.casefold().startswith(".fascis"):
         return False
     held = fsname(name)
@@ -268,9 +267,9 @@ def _known_id(workspace: Workspace, source: Path) -> str | None:
 
 
 def _own_folder_problems(found: Survey) -> Iterator[Problem]:
-    """Fascis keeps its records in a folder of the library.
+    """Fascis stores its records in a folder of the library.
 
-    What has that name and is no folder would be in its way.
+    A file with that name would be in the way.
     """
     root = found.folders[0] if found.folders else None
     if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
@@ -319,7 +318,7 @@ def _discard_problems(
 
 
 def _kept_from_discarding(scope: Scope, found: Survey, fates: array[int]) -> int:
-    """Files whose role is to be discarded, and that stay.
+    """Files with a discarded role that stay nevertheless.
 
     Only the identity file gives them that role.
     """

@@ -1,6 +1,6 @@
 """The plan: what a crossing would do.
 
-It can be shown and compared; making it writes nothing anywhere.
+It can be shown and compared; making it writes nothing.
 """
 
 from __future__ import annotations
@@ -38,8 +38,7 @@ from fascis.library.survey import Kind, Survey
 class Goal:
     """One destination of a plan.
 
-    How the library lands there, its drive where known, the bytes it takes there, and how long that
-    takes.
+    The landing, its drive if known, the bytes it needs there, and the time that takes.
     """
 
     landing: Landing
@@ -49,18 +48,18 @@ class Goal:
 
     @property
     def path(self) -> Path:
-        """The folder that the library's own folder stands in."""
+        """The folder that contains the library's own folder."""
         return self.landing.folder
 
 
 @dataclass(frozen=True, slots=True)
 class Update:
-    """What an update changes in a copy; places are the copy's.
+    """What an update changes in a copy; places are those of the copy.
 
     Attributes:
-        facts: how much of what.
-        moves: place → where the copy has the same content now.
-        earlier: what is replaced or removed: it is kept in ``.fascis/earlier/``.
+        facts: the numbers of files.
+        moves: new place → the present place of the same content in the copy.
+        earlier: files that are replaced or removed, and kept in ``.fascis/earlier/``.
     """
 
     facts: UpdateFacts
@@ -72,22 +71,19 @@ class Update:
 class Plan:
     """A crossing before it starts: a scope, a landing on each destination, followers, afterwards.
 
-    ``survey`` holds the items in columns, ``fates`` what becomes of each.
-
-    ``totals`` counts what goes along, ``gathering`` being part of it; ``apart`` is what is called
-    otherwise in the copy, ``clashing`` files, and bytes of them, that a destination cannot hold as
-    they are. ``asked_for`` is the folder that it was planned into; ``also`` are documents and
-    libraries that are looked at besides the known ones, ``of_catalog`` the catalog whose folder it
-    is. ``split`` is the split that it is one part of. ``largest`` names the largest
-    files of each remakeable role that is left out. ``part``
-    is what crosses where that is not the whole library, ``folders_out`` the folders that are not in
-    it. ``shared`` are originals that stay because others need them: absolute path → who. ``frees``
-    is the room, in bytes, of exactly what deleting the originals would delete by this plan.
-    ``left_out_used`` counts files that are left out though documents use them: those that cannot be
-    made again, and those that can. ``lists`` are hash lists of others, with which the originals are
-    compared while they are read. ``update`` says what changes in a copy that is brought up to its
-    home. ``restores`` gives documents the bytes from before, where the library comes back;
-    ``elsewhere`` is what they mean outside from now on: place → path.
+    ``survey`` holds the items in columns, ``fates`` the fate of each. ``totals`` counts copied
+    files, including those in ``gathering``. ``apart`` has names that differ in the copy,
+    ``clashing`` the files, and their bytes, that a destination cannot store as they are.
+    ``asked_for`` is the destination folder as given; ``also`` are documents and libraries checked
+    besides the known ones, ``of_catalog`` the catalog to which the folder belongs. ``split`` is the
+    split of which it is a part. ``largest`` names the largest files of each role that can be made
+    again and is left out. ``part`` is what is copied if not the whole library, ``folders_out`` the
+    folders outside it. ``shared`` are originals that stay because others need them: absolute path →
+    who. ``frees`` is the room, in bytes, of exactly what deleting the originals would delete.
+    ``left_out_used`` counts files left out although documents use them: those that cannot be made
+    again, and those that can. ``lists`` are other hash lists to compare originals with. ``update``
+    is what changes in a copy that is updated. ``restores``: documents of a library that comes back
+    get their earlier bytes; ``elsewhere`` has their new paths outside: place → path.
     """
 
     crossing: str
@@ -129,32 +125,32 @@ class Plan:
 
     @property
     def destination(self) -> Path:
-        """The folder that the home's own folder will stand in."""
+        """The folder that will contain the home's own folder."""
         return self.goals[0].path
 
     @property
     def destination_drive(self) -> Drive | None:
-        """The drive that is to be home."""
+        """The drive that becomes home."""
         return self.goals[0].drive
 
     @property
     def scope(self) -> Scope:
-        """What goes along."""
+        """What is copied."""
         return self.choices.scope
 
     @property
     def afterwards(self) -> Afterwards:
-        """What comes after."""
+        """What happens afterwards."""
         return self.choices.afterwards
 
     @property
     def estimate(self) -> Estimate:
-        """How long it takes to the home."""
+        """The time until home is whole."""
         return self.goals[0].estimate
 
     @property
     def target(self) -> Path:
-        """Where a person finds what crossed: the library's own folder in its new place."""
+        """Where a person finds the copy: the library's own folder at its new path."""
         return self.goals[0].landing.told
 
     @property
@@ -163,7 +159,7 @@ class Plan:
         return [g.landing.told for g in self.goals]
 
     def references(self) -> dict[str, int]:
-        """How many files its documents use, by standing, and how many are not understood."""
+        """The number of files its documents use, by standing, and of documents not understood."""
         counts = {
             s.value: len(self.uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)
         }
@@ -192,14 +188,14 @@ class Plan:
         return found
 
     def followers_told(self) -> list[dict[str, Any]]:
-        """Documents that are led to the new place, as the journal and the command line have it."""
+        """Documents that are updated to the new place, as in the journal and the command line."""
         return [
             {"path": f.told, "format": f.format, "references": f.references}
             for f in self.followers.documents
         ]
 
     def kept_for_others(self) -> list[dict[str, Any]]:
-        """Originals that stay because others need them, as JSON says it.
+        """Originals that stay because others need them, as JSON.
 
         ``path``, ``bytes``, ``used_by``.
         """
@@ -215,34 +211,34 @@ class Plan:
 
     @property
     def lacks(self) -> int:
-        """How many files are left out that documents use, those that can be made again too."""
+        """The number of files left out that documents use, with those that can be made again."""
         return self.left_out_used[0] + self.left_out_used[1]
 
     @property
     def lacks_used(self) -> bool:
-        """True when something is left out that documents use and that cannot be made again."""
+        """True if a file is left out that documents use and that cannot be made again."""
         return self.left_out_used[0] > 0
 
     @property
     def stopped(self) -> bool:
-        """True when a problem stops it."""
+        """True if a problem stops it."""
         return stops(self.problems)
 
     @property
     def asks(self) -> bool:
-        """True when a problem needs a decision."""
+        """True if a problem needs a decision."""
         return needs_decision(self.problems)
 
 
 def new_crossing_id() -> str:
-    """A crossing's id: 16 hex digits, random, since clocks can be set back."""
+    """A crossing's id: 16 hex digits, random, because clocks can be set back."""
     return secrets.token_hex(8)
 
 
 def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
     """Some of the library's files, spread over it.
 
-    ``(path, encoding, size, mtime_ns)``, to know its folder by.
+    ``(path, encoding, size, mtime_ns)``, by which its folder is recognised.
     """
     step = max(1, found.kinds().count(Kind.FILE) // most)
     chosen = islice(islice(found.files(), 0, None, step), most)
@@ -250,10 +246,10 @@ def landmarks(found: Survey, most: int = 8) -> list[tuple[str, str, int, int]]:
 
 
 def still_holds(shown_plan: Plan, fresh: Plan) -> bool:
-    """True when a plan made just now says what the one says that the person has seen.
+    """True if a plan made now equals the one that the person has seen.
 
-    Compared are the library (names, sizes, times, inodes) and what stops or needs a decision; free
-    space may differ.
+    The library is compared (names, sizes, times, inodes), and problems that stop or need a
+    decision; free space may differ.
     """
     one, other = shown_plan.survey, fresh.survey
     same = (

@@ -1,7 +1,7 @@
-"""A plan as the sentence that a person would say, for window and command line.
+"""A plan as a sentence in a person's words, for window and command line.
 
-Each sentence is one message of the translation; the parts of it that are a choice are put into it
-whole, and found in it again, so that a language may put them where it wants.
+Each sentence is one message of the translation. Its choices are inserted as a whole, and found in
+it again, so that a language can put them anywhere.
 """
 
 from __future__ import annotations
@@ -21,12 +21,12 @@ from fascis.words.speech import tr, trn
 
 _BEGINS, _MIDDLE, _ENDS = "\x01", "\x02", "\x03"
 _PART = re.compile(f"{_BEGINS}([^{_MIDDLE}]*){_MIDDLE}([^{_ENDS}]*){_ENDS}")
-# A name in the sentence; the whole of it stands where it is chosen.
+# A name in the sentence; where it is chosen, all of it is shown.
 _LONGEST = 44
 
 
 class Choice(StrEnum):
-    """What of a plan's sentence can be chosen."""
+    """The choices in a plan's sentence."""
 
     WHAT = "what"
     WHERE = "where"
@@ -40,7 +40,7 @@ class Choice(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """A piece of a sentence: plain, or a choice."""
+    """A piece of a sentence: plain text, or a choice."""
 
     text: str
     choice: Choice | None = None
@@ -48,7 +48,7 @@ class Run:
 
 @dataclass(frozen=True, slots=True)
 class Sentence:
-    """A sentence in pieces, in their order."""
+    """A sentence in pieces, in order."""
 
     runs: tuple[Run, ...]
 
@@ -59,7 +59,7 @@ class Sentence:
 
 
 def part(choice: Choice, text: str) -> str:
-    """Marks a piece of a sentence as a choice, to be found again by :func:`parsed`."""
+    """Marks a piece of a sentence as a choice, for :func:`parsed`."""
     return f"{_BEGINS}{choice}{_MIDDLE}{text}{_ENDS}"
 
 
@@ -77,11 +77,11 @@ def parsed(*sentences: str) -> Sentence:
 
 
 def plan_sentence(plan: Plan, ungather: bool | None = None) -> Sentence:
-    """What a plan does, as a person would say it.
+    """What a plan does, in a person's words.
 
     Args:
-        ungather: of a library that comes back, whether gathered media goes back to where it was
-            before; None where there is none, or where that is no choice.
+        ungather: for a library that comes back, whether gathered media returns to its loose path;
+            None if there is none, or no choice.
     """
     if plan.update is not None:
         return parsed(_updates(plan))
@@ -91,7 +91,7 @@ def plan_sentence(plan: Plan, ungather: bool | None = None) -> Sentence:
 
 
 def _takes(plan: Plan) -> str:
-    """What is taken where, under which name, with what."""
+    """What is copied, where, with which name and which files."""
     where = listed([part(Choice.WHERE, where_words(g.path, g.drive)) for g in plan.goals])
     if plan.choices.into:
         where = part(Choice.WHERE, where_words(plan.asked_for, plan.destination_drive))
@@ -117,12 +117,12 @@ def _takes(plan: Plan) -> str:
 
 
 def names_it(plan: Plan) -> bool:
-    """True when what arrives gets a name that can be chosen: several folders keep theirs."""
+    """True if the copy gets a name that can be chosen; several folders keep theirs."""
     return not plan.choices.into or len(plan.choices.only) < 2
 
 
 def library_words(plan: Plan) -> str:
-    """The library that a part is of."""
+    """The library to which a part belongs."""
     name = Path(plan.of_catalog).stem if plan.of_catalog else plan.source.name
     if plan.identity and not plan.of_catalog:
         name = plan.identity.name
@@ -130,7 +130,7 @@ def library_words(plan: Plan) -> str:
 
 
 def what_words(plan: Plan) -> str:
-    """What is taken: the library, or its parts by their names."""
+    """What is copied: the library, or its parts by name."""
     if plan.part:
         return listed([shown(n) for n in plan.part.names]) or tr("the rest")
     if plan.of_catalog:
@@ -139,7 +139,7 @@ def what_words(plan: Plan) -> str:
 
 
 def where_words(folder: Path, drive: Drive | None) -> str:
-    """A folder, as its drive and the folders on it: ``Heron A / Archive / 2024``."""
+    """A folder as its drive and the folders on it: ``Heron A / Archive / 2024``."""
     if drive is None:
         return shown(str(folder))
     inner = folder.relative_to(drive.mount).parts if folder.is_relative_to(drive.mount) else ()
@@ -147,7 +147,7 @@ def where_words(folder: Path, drive: Drive | None) -> str:
 
 
 def along_words(plan: Plan) -> str:
-    """What of it is taken: everything, or what not."""
+    """How much of it is copied: everything, or everything except some files."""
     choices = plan.choices
     out = [role.words for role in Role if role in choices.leave_out | choices.discard]
     if not choices.gather and plan.gathering.left:
@@ -215,7 +215,7 @@ def _gathered(ungather: bool | None) -> str:
 
 
 def gathered_words(ungather: bool) -> str:
-    """Where gathered media is once its library came back."""
+    """Where gathered media is after its library came back."""
     if ungather:
         return tr("goes back to where it was")
     return tr("stays with the library")
@@ -225,7 +225,7 @@ def gathered_words(ungather: bool) -> str:
 
 
 def asks_shared(plan: Plan) -> bool:
-    """True when something stays that may need what is taken, so that its fate is a choice."""
+    """True if something that stays may need the copied files, so that there is a choice."""
     some = plan.part is not None or bool(plan.of_catalog)
     return some and plan.choices.after is not After.COPY and not plan.choices.rest
 
@@ -242,7 +242,7 @@ def _shares(plan: Plan) -> str:
 
 
 def shared_words(shared: Shared, library: str) -> str:
-    """One of the two fates of what is shared, as a choice."""
+    """One of the two options for shared files, as a choice."""
     if shared is Shared.FOLLOWS:
         return tr("{library} follows: its documents then use the new place", library=library)
     return tr("what {library} uses too stays here as well", library=library)
@@ -269,7 +269,7 @@ def _then(plan: Plan) -> str:
 
 
 def originals_words(after: After) -> str:
-    """What becomes of the originals once home has moved."""
+    """What happens to the originals after home has moved."""
     return {
         After.KEEP: tr("stay here"),
         After.PARK: tr("are set aside"),
@@ -278,7 +278,7 @@ def originals_words(after: After) -> str:
 
 
 def part_after_words(after: After) -> str:
-    """What becomes of a part's originals."""
+    """What happens to a part's originals."""
     return {
         After.COPY: tr("leave everything here as it is"),
         After.KEEP: tr("keep the originals"),
@@ -304,7 +304,7 @@ def ready_sentence(plan: Plan) -> str:
 
 
 def freed_sentence(plan: Plan) -> str:
-    """What room it frees, and when."""
+    """How much room it frees, and when."""
     if plan.choices.after is After.COPY:
         return tr("Frees nothing.")
     freed = size(plan.frees)
@@ -316,7 +316,7 @@ def freed_sentence(plan: Plan) -> str:
 
 
 def kept_sentence(plan: Plan) -> str:
-    """How much of what is taken stays here too, because others need it; or nothing."""
+    """How many of the copied files stay here because others need them; or empty."""
     if not plan.shared or plan.choices.after is After.COPY:
         return ""
     users = sorted({_short_user(name) for who in plan.shared.values() for name in who})
@@ -334,7 +334,7 @@ def kept_sentence(plan: Plan) -> str:
 
 
 def _short_user(name: str) -> str:
-    """Who needs something, shortly: its library in brackets, else the document's own name."""
+    """Who needs something, in short: its library in brackets, or the document's own name."""
     if name.endswith(")") and " (" in name:
         return shown(name.rpartition(" (")[2][:-1])
     last = name.rpartition("/")[2]

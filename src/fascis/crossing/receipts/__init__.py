@@ -1,1 +1,1 @@
-"""What a crossing did, to keep."""
+"""Records of what a crossing did."""

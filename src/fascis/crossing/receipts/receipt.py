@@ -1,4 +1,4 @@
-"""The receipt: the readable record of a crossing, as JSON and as a page that needs nothing else."""
+"""The receipt: the readable record of a crossing, as JSON and as a self-contained page."""
 
 from __future__ import annotations
 
@@ -34,13 +34,13 @@ def receipt_of(journal: Journal) -> dict[str, Any]:
     """
     with making_sense(journal.path):
         record = _record_of(journal)
-        # Every value is one that can be written down.
+        # Every value can be written as JSON.
         receipt_json(record)
         return record
 
 
 def receipts_of(journals: Iterable[Journal]) -> tuple[list[dict[str, Any]], list[FascisError]]:
-    """The records of many crossings, and what was wrong with those that cannot be read."""
+    """The records of many crossings, and the errors of those that cannot be read."""
     records, unreadable = [], list[FascisError]()
     for journal in journals:
         try:
@@ -142,11 +142,12 @@ def receipt_json(record: dict[str, Any]) -> bytes:
 
 
 def clock_text(at: float | None) -> str:
-    """A time as a person reads it, in the machine's zone."""
+    """A time for a person, in the machine's time zone."""
     return moment(at) if at else tr("not yet")
 
 
-# One rule a line: the window's page knows only part of CSS, and a break within a value ends it.
+# One rule a line: the window's page viewer knows only part of CSS, and a break within a value ends
+# it.
 _STYLE = """
 body{background:#F5F1E8;color:#21303A;margin:0}
 body{font:15px/1.5 Inter,'Noto Sans',sans-serif;font-variant-numeric:tabular-nums}
@@ -165,7 +166,7 @@ td.n,th.n{text-align:right}
 code{font-family:inherit;overflow-wrap:anywhere}
 @media print{body{background:#fff}main{border:0;margin:0}}
 """
-# What follows "whole, verified," or what there is to say instead.
+# What follows "whole, verified," or replaces it.
 _HOW = {
     State.SETTLED: tr("at the new place"),
     State.SWITCHED: tr("at home there"),
@@ -178,7 +179,7 @@ _ENDED = {
 }
 
 
-# What the journal calls what was done, and how it ended; other outcomes are sentences.
+# The journal's names of acts, and their outcomes; other outcomes are sentences.
 _ACTS = {
     "claim": tr("name taken"),
     "arrive": tr("arrived"),
@@ -200,7 +201,7 @@ _OUTCOMES = {
 
 
 def seal(record: dict[str, Any]) -> str:
-    """The one sentence that says how it stands."""
+    """The one sentence about the result."""
     state = State(record["state"])
     if state not in _HOW:
         return _ENDED.get(state, tr("In progress; the originals are untouched"))
@@ -223,14 +224,14 @@ def seal(record: dict[str, Any]) -> str:
 
 
 def _held(home: Copies) -> dict[str, int] | None:
-    """What the new library holds; None where it is not whole yet, or was given up."""
+    """What the new library contains; None if it is not whole yet, or was given up."""
     if not home.value("settled_at") or home.state is State.UNDONE:
         return None
     return dict(zip(("files", "bytes"), home.must_hold(), strict=True))
 
 
 def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
-    """What the new library holds, where documents rewritten made that another figure."""
+    """What the new library contains, if rewritten documents change the figure."""
     holds = record.get("holds")
     if not holds or holds["bytes"] == record["bytes"]:
         return []
@@ -245,19 +246,19 @@ def _holds(record: dict[str, Any]) -> list[tuple[str, str]]:
 
 
 def _of_roles(said: dict[str, Any]) -> str:
-    """How many files of which roles, and their size."""
+    """The number and size of the files with these roles."""
     return trn(
         "{n} file ({roles}), {size}",
         "{n} files ({roles}), {size}",
         said["files"],
-        # A receipt that travelled may name a role that is not known here.
+        # A receipt from elsewhere may name a role that is unknown here.
         roles=", ".join(Role(r).words if r in set(Role) else r for r in said["roles"]),
         size=size(said["bytes"]),
     )
 
 
 def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
-    """The main figures as ``(what, figure)``, the same on the page and in the window."""
+    """The main figures as ``(label, figure)``, the same on the page and in the window."""
     read_from = tr("perhaps from memory: not proven on this drive")
     if record["proven"]:
         read_from = tr("from the drive itself")
@@ -369,7 +370,7 @@ def rows_of(record: dict[str, Any]) -> list[tuple[str, str]]:
 
 
 def _what(destination: dict[str, Any], of: int) -> str:
-    """What a destination is called on the page."""
+    """The name of a destination on the page."""
     if destination["state"] == State.UNDONE.value:
         return tr("Given up")
     if of == 1:
@@ -380,7 +381,7 @@ def _what(destination: dict[str, Any], of: int) -> str:
 
 
 def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
-    """What became of documents, and what they lead to."""
+    """What happened to documents, and where they lead."""
     rows: list[tuple[str, str]] = []
     if opened := record["opened"]:
         rows.append(
@@ -418,7 +419,7 @@ def _document_rows(record: dict[str, Any]) -> list[tuple[str, str]]:
 
 
 def receipt_html(record: dict[str, Any]) -> bytes:
-    """The receipt as one page: no scripts, nothing fetched, names as plain text."""
+    """The receipt as one page: no scripts, nothing loaded from elsewhere, names as plain text."""
     e = html.escape
     called = tr("Crossing {id}", id=record["crossing"])
     title = tr("{name}, receipt", name=record["name"])

@@ -1,6 +1,6 @@
-"""A release from its first look to its record.
+"""A release from its first check to its record.
 
-All copies are checked, then originals go, and the free space is measured.
+All copies are checked, then originals are deleted, and the free space is measured.
 """
 
 from __future__ import annotations
@@ -54,12 +54,12 @@ def release(
     report: Report,
     also_stays: Mapping[bytes, Stays],
 ) -> dict[str, Any]:
-    """Deletes the originals whose copies are verified on every demanded destination.
+    """Deletes the originals whose copies are verified on every required destination.
 
-    Gives the record of it.
+    Returns the record of it.
 
     Args:
-        also_stays: originals that stay in any case, and why.
+        also_stays: originals that stay in any case, with the reason.
 
     Raises:
         Refused: a copy is not what was verified; nothing was deleted.
@@ -94,7 +94,7 @@ def release(
 
 
 def _mend_lists_of_the_rest(workspace: Workspace, places: Places, copies: Copies) -> None:
-    """The lists of a library are without what left with its part."""
+    """The lists of the rest of a library no longer contain the files that left with its part."""
     gone = {item.place for item in copies.items(Which.DELETED)}
     for one in mend_lists(places.origin(), gone, {}):
         label = copies.journal.header.source_drive.label
@@ -104,7 +104,7 @@ def _mend_lists_of_the_rest(workspace: Workspace, places: Places, copies: Copies
 def _standing(places: Places, source: Medium) -> Path | None:
     """Where the folder of the originals is now, by its open handle.
 
-    What it was known by may be deleted.
+    The paths by which it was known may be deleted.
     """
     status = source.status(b"")
     for path in (places.source, places.parked_path):
@@ -153,7 +153,7 @@ def _release(
         )
         work.run()
         if not journal.header.document:
-            # The folders of a single document are not the library's.
+            # The folders of a single document do not belong to the library.
             work.clear_folders(source)
         if journal.header.loose_too:
             stays = release_loose(workspace, kept, needed, control, report)
@@ -196,9 +196,9 @@ def _release(
 def lost_there(
     demanded: Sequence[Destination], control: Control, which: Which = Which.MAY_GO
 ) -> list[dict[bytes, Stays]]:
-    """Originals whose copies were changed or taken away since they were verified, and how.
+    """Originals whose copies were changed or removed since they were verified, and how.
 
-    Told for each destination. They stay.
+    For each destination. They stay.
 
     Raises:
         EnvironmentTrouble: a drive is away or failed.
@@ -226,9 +226,9 @@ def _left_behind(
     used: Mapping[bytes, list[str]],
     needed: Mapping[bytes, list[str]],
 ) -> list[dict[str, Any]]:
-    """What stays, as the record has it.
+    """Files that stay, for the record.
 
-    Path, why, its length, by whom it is needed, and whether the plan said so.
+    Path, reason, length, who needs it, and whether the plan announced it.
     """
     planned = {kept["path"] for kept in copies.journal.value("kept_for_others", [])}
     loose = {i.outside: i.size for i in copies.items(Which.LOOSE)}
@@ -250,7 +250,7 @@ def _left_behind(
 def of_this(found: Differences, copies: Copies) -> Differences:
     """The differences that concern a crossing.
 
-    Of a part, what became of the rest of its library is not its business.
+    For a part, changes in the rest of its library do not matter.
     """
     part = copies.journal.header.part
     if part is None:
@@ -276,12 +276,11 @@ def needed_now(
     control: Control,
     whole: bool = False,
 ) -> dict[bytes, list[str]]:
-    """What of the originals others need, looked at right now: absolute path → who. These stay.
+    """The originals that others need, checked now: absolute path → who. These stay.
 
     Args:
-        stays: places that are newer at the old place, or whose copies are not what was verified.
-        whole: the library's folder would go as it is, with what was left out and what appeared: set
-            aside.
+        stays: places that changed at the old place, or whose copies are not as verified.
+        whole: the whole library's folder would be set aside, with files left out and new ones.
 
     Raises:
         Cancelled: by the control.
@@ -325,7 +324,7 @@ def needed_now(
     )
     needed = find_needed(workspace, going, control)
     if header.follows and copies.journal.state is State.SETTLED:
-        # They are led to the new place before home goes there.
+        # They are updated to the new place before home moves.
         needed = needed.without(what_follows(workspace, places, copies, control).led)
     if own and not document:
         surveyed = survey_library(workspace, places.origin(), None, control)
@@ -351,7 +350,7 @@ def _would_go(item: Item) -> bool:
 
 
 def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], control: Control) -> None:
-    """Setting aside takes a whole folder from everybody: nothing in it may be needed by others.
+    """Setting aside takes a whole folder from everyone: nothing in it may be needed by others.
 
     Raises:
         Refused: something is.
@@ -381,9 +380,9 @@ def nothing_needed(workspace: Workspace, demanded: Sequence[Destination], contro
 
 
 def not_worked_in(found: Differences) -> None:
-    """After the switch.
+    """Checks after the switch that nobody works at the old place.
 
-    Where somebody works at the old place, its media must not be taken from under the work.
+    Its media must not be removed during that work.
 
     Raises:
         Refused: a document or a database changed there.
@@ -405,18 +404,18 @@ def _park_if_possible(workspace: Workspace, journal: Journal, places: Places) ->
     try:
         park(workspace, journal, places)
     except Refused:
-        # A mount point, say: each file is checked right before it goes all the same.
+        # A mount point, for example: each file is still checked right before it is deleted.
         return
 
 
 def _clear_top(
     workspace: Workspace, journal: Journal, places: Places, origin: Path, record: dict[str, Any]
 ) -> None:
-    """Removes the empty top folder; where something stays, it goes back under its old name."""
+    """Removes the empty top folder; if something stays, it gets its old name back."""
     try:
         parent = workspace.drives.open(origin.parent)
     except EnvironmentTrouble:
-        # It cannot be put back now; where it is, is told.
+        # It cannot be moved back now; its path is reported.
         record["stays_at"] = str(origin)
         return
     try:

@@ -1,4 +1,4 @@
-"""Free space before and after, measured; and why less came free than was deleted."""
+"""Free space before and after, measured; and why less became free than was deleted."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from fascis.words.speech import tr
 class Deleted:
     """What was deleted.
 
-    Files, their bytes and what they took on the drive, and what is known to hold room still.
+    Files, their bytes and their room on the drive, and known reasons for room that is still in use.
     """
 
     files: int = 0
@@ -30,7 +30,7 @@ class Deleted:
 
 
 def free_now(medium: Medium) -> int:
-    """Free bytes after everything pending is flushed.
+    """Free bytes after all pending writes are flushed.
 
     Raises:
         EnvironmentTrouble: the drive failed.
@@ -46,7 +46,7 @@ PATIENCE = 8.0  # seconds
 
 
 def settle_down(medium: Medium, before: int, expected: int, drive: Drive) -> int:
-    """Free bytes once the drive has caught up.
+    """Free bytes when the drive has finished its work.
 
     Btrfs and others free room some seconds after a deletion.
     """
@@ -63,7 +63,7 @@ def settle_down(medium: Medium, before: int, expected: int, drive: Drive) -> int
 
 
 def shortfall(deleted: Deleted, before: int, after: int, drive: Drive) -> list[str]:
-    """Sentences that explain why less came free than was deleted; empty when it did come free."""
+    """Sentences that explain why less became free than was deleted; empty if not."""
     missing = deleted.allocated - (after - before)
     if missing < max(1 << 20, deleted.allocated // 50):
         return []

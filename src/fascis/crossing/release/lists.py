@@ -1,7 +1,8 @@
-"""The lists of a library that stays, made right: without what left, and with documents led again.
+"""Updating the lists of a library that stays.
 
-``.fascis/manifest.b3`` and ``.fascis/inventory.csv``, each whole or not at all; what cannot be read
-as one is left as it is. Done again it comes out the same.
+Without the files that left, and with updated documents: ``.fascis/manifest.b3`` and
+``.fascis/inventory.csv``, each whole or not at all. A file that cannot be read as such a list is
+left unchanged. Repeating it gives the same result.
 """
 
 from __future__ import annotations
@@ -30,26 +31,26 @@ _STAYS = tr(
     "it could not be made right, and stays as it was: verifying tells what "
     "left as missing, and documents that were led elsewhere as edited"
 )
-# Place → its digest now.
+# Place → its present digest.
 Anew = Mapping[bytes, bytes]
 _Write = Callable[[BinaryIO, BinaryIO], None]
 
 
 @dataclass(frozen=True, slots=True)
 class NotMended:
-    """A list that stays as it was: its absolute path, and what that means."""
+    """A list that could not be updated: its absolute path, and what that means."""
 
     path: bytes
     meaning: str
 
 
 def lists_after_act(act: Act, undone: bool = False) -> list[NotMended]:
-    """Makes right the lists of every library in which an act changed documents.
+    """Updates the lists of every library in which an act changed documents.
 
-    Gives those that could not be.
+    Returns those that could not be updated.
 
     Args:
-        undone: the act was taken back: they are as before.
+        undone: the act was undone: they are as before.
     """
     by_library: dict[bytes, dict[bytes, bytes]] = {}
     for one in act.documents:
@@ -65,9 +66,9 @@ def lists_after_act(act: Act, undone: bool = False) -> list[NotMended]:
 
 
 def mend_lists(root: Path, gone: Collection[bytes], anew: Anew) -> list[NotMended]:
-    """Takes some places out of a library's lists, and gives others their content of now.
+    """Removes some places from a library's lists, and updates the content of others.
 
-    A library without lists gets none. Gives what could not be made right.
+    A library without lists gets none. Returns the lists that could not be updated.
     """
     return [
         *_tried(root, MANIFEST, lambda old, new: _manifest(old, new, gone, anew)),

@@ -1,9 +1,8 @@
-"""Releasing loose originals, only where that was asked for.
+"""Deleting loose originals, only if that was requested.
 
-Those that were gathered and that nothing else uses.
-
-Each is read again and compared right before it is deleted. What others need was looked at just
-before; where that cannot be known, it stays.
+Only those that were gathered and that nothing else uses. Each is read again and compared right
+before it is deleted. What others need was found just before; if that cannot be known, the file
+stays.
 """
 
 from __future__ import annotations
@@ -39,12 +38,12 @@ def release_loose(
     control: Control,
     report: Report,
 ) -> list[tuple[bytes, str]]:
-    """Deletes loose originals; gives ``(path, why)`` of those that stay.
+    """Deletes loose originals; returns ``(path, why)`` of those that stay.
 
-    May be called again after any interruption.
+    Can be called again after any interruption.
 
     Args:
-        needed: absolute paths that others need, looked at right before.
+        needed: absolute paths that others need, found right before.
 
     Raises:
         EnvironmentTrouble: a drive failed.
@@ -77,7 +76,7 @@ def release_loose(
 def _mend(journal: Journal, copies: Copies) -> None:
     """Corrects the journal after an interruption.
 
-    What was intended and is no longer there is gone.
+    An original that was about to be deleted and no longer exists is gone.
     """
     intended = copies.items(Which.LOOSE_BEING_DELETED)
     journal.record_origin(
@@ -87,7 +86,7 @@ def _mend(journal: Journal, copies: Copies) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Loose:
-    """What it takes to release the loose originals of one folder."""
+    """What is needed to delete the loose originals of one folder."""
 
     workspace: Workspace
     kept: list[Kept]
@@ -96,24 +95,24 @@ class _Loose:
     report: Report
 
     def release(self, folder: bytes, items: list[Item]) -> Iterator[tuple[bytes, str]]:
-        """Deletes some of a folder; gives ``(path, why)`` of those that stay."""
+        """Deletes some files of a folder; returns ``(path, why)`` of those that stay."""
         if not items:
             return
         path = Path(os.fsdecode(folder or b"/"))
         if os.path.realpath(path) != str(path):
-            # A link stands in its way now.
+            # A link is in its place now.
             yield from _all(items, Stays.CHANGED)
             return
         known = self.kept[0].copies.journal.header.loose_drives
         try:
             drive = self.workspace.drives.at(path)
             if drive.uuid != known.get(str(path), drive.uuid):
-                # Another drive, which may hold a copy of them.
+                # Another drive, which may have a copy of them.
                 yield from _all(items, Stays.MOUNT)
                 return
             medium = self.workspace.drives.open(path)
         except FascisError:
-            yield from _all(items, Stays.NOT_PERMITTED)  # away, or not to be opened
+            yield from _all(items, Stays.NOT_PERMITTED)  # Away, or cannot be opened.
             return
         with closing(medium):
             yield from self._release(medium, drive.rules, items)
@@ -153,7 +152,7 @@ def _released(items: list[Item], outcomes: list[tuple[int, Origin, str | None]])
 
 
 class _Folder:
-    """One folder of loose media, in which the places of items stand for their names there."""
+    """One folder of loose media; the places of items are replaced by their names there."""
 
     def __init__(self, medium: Medium, names: dict[bytes, bytes]) -> None:
         self._medium, self._names = medium, names

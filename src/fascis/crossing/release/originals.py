@@ -1,10 +1,9 @@
 """Releasing.
 
-Originals whose copies are verified are deleted, one by one, each checked right before.
-
-Nothing is deleted unless, at that moment, the original is what was copied and every demanded copy
-is what was verified. What appeared, changed, is open, was damaged, was left out or was not verified
-stays, and is told. What the person chose to discard goes when it is as it was surveyed.
+Originals whose copies are verified are deleted, one by one, each checked right before. Nothing is
+deleted unless, at that moment, the original is as it was copied and every required copy is as it
+was verified. New, changed, open, damaged, left-out and unverified files stay, and are reported.
+Discarded files are deleted if they are as they were surveyed.
 """
 
 from __future__ import annotations
@@ -52,7 +51,7 @@ STAYS_BY_FATE = {
     Fate.SPECIAL: Stays.SPECIAL,
     Fate.UNHOLDABLE: Stays.LINK,
 }
-# of an original that cannot be got at any more: what stands there is not touched
+# An original that cannot be accepted any more: whatever is at its path is not touched.
 _STAYS_BY_ERROR = {
     errno.EXDEV: Stays.MOUNT,
     errno.ESTALE: Stays.CHANGED,
@@ -66,7 +65,7 @@ _STAYS_BY_ERROR = {
 
 @dataclass(frozen=True, slots=True)
 class Kept:
-    """A whole copy that is kept when the originals go: open, proven by drive and token."""
+    """A whole copy that is kept when the originals are deleted: open, proven by drive and token."""
 
     copies: Copies
     medium: Medium
@@ -77,13 +76,13 @@ class Kept:
     def wrong(
         self, item: Item, buffers: Buffers, control: Control, later: bool = False
     ) -> Stays | None:
-        """Why the copy of an item is not what was verified, or None when it is.
+        """Why the copy of an item is not as it was verified, or None if it is.
 
-        Read again where looking does not tell.
+        Reads it again if size and times are not enough.
 
         Args:
-            later: media on a drive where looking never tells are read right before their original
-                goes, not now too.
+            later: on a drive where size and times never suffice, media is read right before its
+                original is deleted, not now too.
         """
         place = arrives_at(item, self.crossing)
         if (
@@ -91,7 +90,7 @@ class Kept:
             and self.copies.stands_anew(item.id)
             and not self.medium.exists(item.there)
         ):
-            # what was kept as it was is there, what the library is worked on with is not
+            # The earlier version is there, but the document that is used at the library is not.
             return MISSING
         try:
             status = self.medium.status(place)
@@ -122,7 +121,7 @@ class Kept:
     def lost(
         self, buffers: Buffers, control: Control, which: Which = Which.MAY_GO
     ) -> dict[bytes, Stays]:
-        """Originals that are still there and whose copy is not what was verified, and why."""
+        """Existing originals whose copy is not as it was verified, with the reason."""
         found = {}
         for item in self.copies.items(which):
             control.checkpoint()
@@ -131,14 +130,14 @@ class Kept:
         return found
 
     def is_itself(self, item: Item, original: os.stat_result) -> bool:
-        """True when what lies where the original was is the copy: somebody mounted it there."""
+        """True if the file at the original's path is the copy itself: somebody mounted it there."""
         try:
             return os.path.samestat(self.medium.status(arrives_at(item, self.crossing)), original)
         except OSError:
             return False
 
     def now(self, item: Item) -> Proven | None:
-        """How the copy of an item looks now; None when it is not there."""
+        """The present size and times of an item's copy; None if it does not exist."""
         try:
             return Proven.by(
                 self.medium.status(arrives_at(item, self.crossing)), self.rules.stable_inodes
@@ -157,17 +156,17 @@ class Originals(Protocol):
         """Opens a regular file for reading."""
 
     def unlink(self, place: bytes, proven: Proven) -> None:
-        """Deletes one, when it is what was proven."""
+        """Deletes one if it is what was proven."""
 
 
 @dataclass(slots=True)
 class Release:
-    """One release under way: all places open and proven. ``kept`` begins with home.
+    """One running release: all places open and proven. ``kept`` starts with home.
 
-    ``used`` are places that others need, and who: they stay. So do those in ``lost``, whose copies
-    were changed or taken away. With ``reads_again`` the content of every original is compared once
-    more, whatever its drive. ``still_wanted`` raises when a release is not what this crossing is
-    about any more: asked before every batch. ``differences`` are those found after
+    ``used`` are places that others need, and who needs them: they stay. So do places in ``lost``,
+    whose copies were changed or removed. With ``reads_again`` the content of every original is
+    compared once more, on any drive. ``still_wanted`` raises an error if the crossing no longer
+    wants a release; it is called before every batch. ``differences`` are those found after
     :meth:`check_copies`, right before anything is set aside or deleted.
     """
 
@@ -188,7 +187,7 @@ class Release:
     # -- before anything is deleted ----------------------------------------------------------------
 
     def check_copies(self) -> None:
-        """Looks at every copy again, and reads those again that differ.
+        """Checks every copy again, and reads those again that differ.
 
         Originals whose copies are not whole will stay.
 
@@ -212,7 +211,7 @@ class Release:
     # -- deleting ----------------------------------------------------------------------------------
 
     def run(self) -> None:
-        """Deletes the originals. May be called again after any interruption."""
+        """Deletes the originals. Can be called again after any interruption."""
         self._mend()
         for batch in self._batches():
             self.control.checkpoint()
@@ -229,9 +228,9 @@ class Release:
             self.report(Released(len(files), sum((i.seen or (i.size,))[0] for i in files)))
 
     def release_batch(self, batch: list[Item]) -> list[tuple[int, Origin, str | None]]:
-        """Deletes some originals, intent and outcome journaled.
+        """Deletes some originals, with intent and outcome in the journal.
 
-        Gives what became of each, and why it stays.
+        Returns what happened to each, and why it stays.
         """
         fresh, opened = set(self.differences.changed), self._open_inodes(batch)
         self._copies.journal.record_origin([(i.id, Origin.INTENDED, None) for i in batch])
@@ -242,7 +241,7 @@ class Release:
     def _mend(self) -> None:
         """Corrects the journal after an interruption.
 
-        What was intended and is no longer there is gone.
+        An original that was about to be deleted and no longer exists is gone.
         """
         gone = []
         for item in self._copies.items(Which.BEING_DELETED):
@@ -251,7 +250,7 @@ class Release:
             except (FileNotFoundError, NotADirectoryError):
                 gone.append((item.id, Origin.GONE, None))
             except OSError:
-                # Something else is mounted there: it is looked at in its turn.
+                # Something else is mounted there: it is handled later.
                 continue
         self._copies.journal.record_origin(gone)
 
@@ -276,11 +275,11 @@ class Release:
         return {inode_key(o.inode) for o in found.files}
 
     def _device_of(self, item: Item) -> int:
-        """By which its inode counts: a subvolume has a number of its own."""
+        """The device number of its inode: a subvolume has its own."""
         try:
             return self.source.status(item.place).st_dev
         except OSError:
-            # Gone, or something else is mounted there: it is looked at in its turn.
+            # Gone, or something else is mounted there: it is handled later.
             return self.source.status(b"").st_dev
 
     def _release_one(
@@ -289,7 +288,7 @@ class Release:
         try:
             status = self.source.status(item.place)
         except (FileNotFoundError, NotADirectoryError):
-            # Not by us: does not count as deleted.
+            # Not by Fascis: does not count as deleted.
             return item.id, Origin.GONE, Code.VANISHED
         except OSError as error:
             if error.errno == errno.EXDEV:
@@ -325,7 +324,7 @@ class Release:
         copies: list[Proven | None],
         held: MediumFile | None,
     ) -> tuple[int, Origin, str | None]:
-        """The last reading, the last look, and the unlink; ``held`` is the original, open.
+        """The last reading, the last check, and the unlink; ``held`` is the original, open.
 
         Raises ``OSError``.
         """
@@ -337,7 +336,7 @@ class Release:
             if self._must_read(item, status) and self._read(held, lease) != item.digest:
                 return item.id, Origin.STAYS, Stays.CHANGED
         if item.fate is not Fate.DISCARD and copies != [k.now(item) for k in self.kept]:
-            return item.id, Origin.STAYS, CHANGED  # while its original was read
+            return item.id, Origin.STAYS, CHANGED  # While its original was read.
         shared = self._shared(item, held)
         self.step(f"before unlink {item.id}")
         if held is not None and (not proven.holds(held.status()) or (lease and not held.held())):
@@ -348,9 +347,9 @@ class Release:
         return item.id, Origin.GONE, None
 
     def _why_open(self, lease: bool | None, status: os.stat_result) -> str | None:
-        """Why an original must stay for the sake of a program that may write to it.
+        """Why an original must stay because a program may write to it.
 
-        Where no lease is granted, processes are asked.
+        Where no lease is granted, processes are checked.
         """
         if lease is not None:
             return None if lease else Stays.OPEN
@@ -360,13 +359,13 @@ class Release:
         return None if found.all_seen else Stays.OPEN_NOT_KNOWN
 
     def _must_read(self, item: Item, status: os.stat_result) -> bool:
-        """True when looking does not tell that an original is what was copied."""
+        """True if size and times do not show that an original is what was copied."""
         if item.fate is Fate.DISCARD:
             return False
         return self.reads_again or not self.source_rules.stable_inodes or _touched(item, status)
 
     def _read(self, held: MediumFile, lease: bool | None) -> bytes:
-        """The digest of an original; whoever wants to write to it meanwhile does not wait long.
+        """The digest of an original; a program that wants to write meanwhile does not wait long.
 
         Raises ``OSError``.
         """
@@ -383,7 +382,7 @@ class Release:
     def _why_stays(
         self, item: Item, status: os.stat_result, fresh: set[bytes], opened: set[int]
     ) -> str | None:
-        """Why an original stays, or None when it may go, as far as looking tells."""
+        """Why an original stays, or None if it can be deleted, by size and times."""
         if item.place in self.used:
             return Stays.USED_ELSEWHERE
         if item.place in self.lost:
@@ -397,14 +396,14 @@ class Release:
         return None
 
     def _why_no_copy(self, item: Item) -> str | None:
-        """Why an item has not a whole copy everywhere now; read where looking does not tell."""
+        """Why an item has no whole copy everywhere now; read if size and times do not tell."""
         reasons = (k.wrong(self._of(k, item), self.buffers, self.control) for k in self.kept)
         return next((why for why in reasons if why), None)
 
     def _why_not_whole(self, item: Item) -> str | None:
         """Why an item does not count as copied.
 
-        Not verified alike everywhere, or not what it once was.
+        Not verified alike everywhere, or different from before.
         """
         if item.seen is None or item.digest is None:
             return Stays.NOT_VERIFIED
@@ -448,18 +447,18 @@ class Release:
         d.inodes.add(key)
 
     def clear_folders(self, folder: Medium) -> None:
-        """Removes the folders that are empty, of the library's folder."""
+        """Removes empty folders of the library's folder."""
         for place, _ in reversed(self._copies.journal.folders_that_cross()):
             if place:
                 try:
                     folder.remove_folder(place)
                 except OSError:
-                    # Not empty, or gone already: folders go only when empty.
+                    # Not empty, or gone already: only empty folders are removed.
                     continue
 
 
 def still_wanted(journal: Journal) -> None:
-    """Asked while the originals are held, before every batch.
+    """Called while the originals are locked, before every batch.
 
     Another window or command may have decided otherwise.
 
@@ -481,15 +480,15 @@ def still_wanted(journal: Journal) -> None:
 
 
 def is_of_the_rest(item: Item, part: PartFacts | None) -> bool:
-    """True for what is not in the part that crosses: the rest of a library is not its business."""
+    """True for a place outside the part: the rest of a library is not deleted."""
     return part is not None and item.fate is Fate.LEFT_OUT and not is_in_part(item.place, part)
 
 
 def why_stays(item: Item, fresh: Collection[bytes], others: Sequence[Copies]) -> Stays | None:
-    """Why an original stays, as far as the journal and the last look tell; None when it goes.
+    """Why an original stays, by the journal and the last check; None if it is deleted.
 
     Args:
-        fresh: what is newer at the old place.
+        fresh: files that changed at the old place.
         others: the copies on other demanded destinations.
     """
     if item.place in fresh:
@@ -508,7 +507,7 @@ def why_stays(item: Item, fresh: Collection[bytes], others: Sequence[Copies]) ->
 def left_behind(
     copies: Copies, source: Medium | None, differences: Differences
 ) -> list[tuple[bytes, str]]:
-    """``(place, why)`` of what stays at the old place after a release.
+    """``(place, why)`` of files that stay at the old place after a release.
 
     At most 10,000 of each kind.
     """
@@ -531,8 +530,8 @@ def left_behind(
 
 
 def _touched(item: Item, status: os.stat_result) -> bool:
-    """True when a file with several names was touched since it was copied.
+    """True if a file with several names was touched since it was copied.
 
-    Perhaps a name came or went, perhaps its content changed.
+    A name may have been added or removed, or its content changed.
     """
     return item.links > 1 and item.seen is not None and ctime_of(status) != item.seen[2]

@@ -1,8 +1,8 @@
-"""Setting a part of a library aside: what of it would be deleted, into one folder beside, and back.
+"""Setting aside a part of a library: its files move to a folder beside, and back.
 
-A folder of which everything goes is renamed whole, anything else file by file, with the folders
-above it kept. The library itself, and what others need of the part, stay where they are. Each
-rename replaces nothing, and which they are is written down before the first.
+These are the files that would be deleted. A folder that is moved as a whole is renamed as a whole,
+everything else file by file, with its folders. The library itself, and files that others need,
+stay. Each rename replaces nothing, and all are recorded before the first.
 """
 
 from __future__ import annotations
@@ -34,11 +34,11 @@ _IN_THE_WAY = (errno.ENOTEMPTY, errno.EEXIST, errno.ENOENT, errno.ENOTDIR)
 
 
 def what_goes(copies: list[Copies], stays: Collection[bytes]) -> Iterator[Item]:
-    """What of a part is set aside: exactly what a release would delete of it.
+    """The files of a part that are set aside: exactly those that a release would delete.
 
     Args:
         copies: those of every demanded destination.
-        stays: places that stay: needed by others, newer, or with a copy that is not what it was.
+        stays: places that stay: needed by others, changed, or with a copy that is not as verified.
     """
     kept = frozenset(stays)
     for which in (Which.MAY_GO, Which.MAY_GO_UNCOPIED):
@@ -48,9 +48,9 @@ def what_goes(copies: list[Copies], stays: Collection[bytes]) -> Iterator[Item]:
 
 
 def moves(source: Medium, copies: Copies, goes: dict[bytes, Item]) -> list[bytes]:
-    """Places of what is renamed: folders whole where all that is in them goes.
+    """The renames: whole folders if everything in them is moved.
 
-    What does not look as it did stays, and so does a folder with anything else in it.
+    Changed files stay, and so does a folder that contains anything else.
 
     Raises:
         EnvironmentTrouble: the folder cannot be read.
@@ -82,7 +82,7 @@ def moves(source: Medium, copies: Copies, goes: dict[bytes, Item]) -> list[bytes
 
 
 def park_part(workspace: Workspace, journal: Journal, places: Places, what: list[bytes]) -> None:
-    """Renames some places of the library into the folder beside it. May be called again.
+    """Renames places of the library into the folder beside it. Can be called again.
 
     Raises:
         Refused: a rename is not possible there; what was renamed is written down.
@@ -117,7 +117,7 @@ def park_part(workspace: Workspace, journal: Journal, places: Places, what: list
 
 
 def unpark_part(workspace: Workspace, places: Places, copies: Sequence[Copies]) -> None:
-    """Renames what was set aside back to its places. May be called again.
+    """Renames everything back. Can be called again.
 
     Args:
         copies: those of every demanded destination.
@@ -162,7 +162,7 @@ def unpark_part(workspace: Workspace, places: Places, copies: Sequence[Copies]) 
 
 
 def _unchanged(medium: Medium, place: bytes, ctime: int) -> bool:
-    """True when what was set aside was not touched since, by its time of change."""
+    """True if a file that was set aside was not touched since, by its change time."""
     try:
         return bool(ctime) and ctime_of(medium.status(place)) == ctime
     except FileNotFoundError:
@@ -172,9 +172,9 @@ def _unchanged(medium: Medium, place: bytes, ctime: int) -> bool:
 def _remember(
     medium: Medium, copies: Sequence[Copies], place: bytes, there: bytes, as_it_was: bool
 ) -> None:
-    """A rename moves a file's time of change: what is the same file all the same stays so.
+    """A rename changes a file's change time: records the new one for unchanged files.
 
-    Where it is not known that nobody touched it meanwhile, its content is read.
+    If it is not certain that nobody touched a file meanwhile, its content is read.
     """
     item = copies[0].at(place)
     if item is None or item.kind is not Kind.FILE or not medium.exists(there):
@@ -191,12 +191,12 @@ def _remember(
 
 
 def _names(places: Places) -> tuple[bytes, bytes]:
-    """The folder of what is set aside, and the library, as names beside each other."""
+    """The folder of the files set aside, and the library, as names beside each other."""
     return os.fsencode(places.parked_path.name), os.fsencode(places.source.name)
 
 
 def _rename(medium: Medium, old: bytes, new: bytes) -> bool:
-    """Renames without replacing; False where that was done before, or it is gone by itself."""
+    """Renames without replacing; False if that was done before, or the file is gone."""
     if not medium.exists(old):
         return False
     medium.rename_new(old, new)
@@ -204,7 +204,7 @@ def _rename(medium: Medium, old: bytes, new: bytes) -> bool:
 
 
 def _remove_emptied(medium: Medium, aside: bytes, what: list[bytes]) -> None:
-    """Removes the folders that were made for it, where nothing else is in them."""
+    """Removes the folders that were made for it if nothing else is in them."""
     folders = {aside}
     for place in what:
         while place := parent(place):

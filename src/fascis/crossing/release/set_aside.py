@@ -1,4 +1,4 @@
-"""Parking: the originals set aside under a name that nothing uses, by one rename; and put back."""
+"""Parking: setting the originals aside under a free name, by one rename; and moving them back."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fascis.workspace import Workspace
 
 
 def park(workspace: Workspace, journal: Journal, places: Places) -> None:
-    """Renames the library's top folder; nothing when it is parked already.
+    """Renames the library's top folder; does nothing if it is parked already.
 
     Raises:
         Refused: it cannot be done in one rename (a mount point, no right, an existing name); there
@@ -36,7 +36,7 @@ def park(workspace: Workspace, journal: Journal, places: Places) -> None:
 
 
 def unpark(workspace: Workspace, journal: Journal, places: Places) -> None:
-    """Puts the originals back under their name; nothing when they are there already.
+    """Gives the originals their name back; does nothing if they have it already.
 
     Raises:
         Refused: something else has the old name by now.

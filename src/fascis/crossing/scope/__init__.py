@@ -1,1 +1,1 @@
-"""What goes: the survey, a part, choices, what is gathered, and what others need."""
+"""What is copied: the survey, a part, choices, gathered files, and what others need."""

@@ -1,6 +1,6 @@
-"""Folders of a catalog that lie anywhere: they go by themselves, and the catalog follows.
+"""Folders of a catalog that lie anywhere: they are copied by themselves, and the catalog follows.
 
-What crosses is then such a folder, with all that is in it, and not a library around it; or several
+The crossing then contains such a folder with everything in it, not a library around it; or several
 of one of the catalog's top folders.
 """
 
@@ -26,11 +26,11 @@ from fascis.workspace import Workspace
 
 @dataclass(frozen=True, slots=True)
 class Elsewhere:
-    """What goes instead of the library around a catalog.
+    """What is copied instead of the library around a catalog.
 
     Attributes:
-        surveyed: the folder; or the one that several of them lie in.
-        only: which of its folders go, by their places; nothing for all of it.
+        surveyed: the folder, or the one in which several of them lie.
+        only: which of its folders are copied, by their places; empty for all.
     """
 
     surveyed: Surveyed
@@ -42,8 +42,8 @@ def folders_of_catalog(
 ) -> Elsewhere | None:
     """The survey of folders that a catalog knows and that were named as parts.
 
-    None where they lie in the library's own folder, or are none: then they are parts like any
-    other.
+    None if they lie in the library's own folder, or are not folders of a catalog: then they are
+    parts like any other.
 
     Raises:
         NotOnePart: several folders are called so, or those that were named cannot go together.
@@ -77,7 +77,7 @@ def folders_of_catalog(
         )
     alone = survey_library(workspace, Path(os.fsdecode(around)), None, control)
     inner = [os.path.relpath(folder, around) for folder in found if folder != around]
-    # The whole of it, if it was named itself.
+    # All of it, if it was named itself.
     parts = frozenset(map(os.fsdecode, inner)) if len(inner) == len(found) else frozenset()
     catalogs = tuple(
         surveyed.below + d.place for d in surveyed.uses.documents if d.place and d.kind.journals
@@ -86,9 +86,9 @@ def folders_of_catalog(
 
 
 def _known(surveyed: Surveyed) -> dict[bytes, Standing]:
-    """Every folder that its catalogs know and that is no folder of its own.
+    """Every folder that its catalogs know outside the library's own folder.
 
-    With how the files in it stand, as far as one is enough to tell.
+    With the standing of the files in it, as far as one of them shows it.
     """
     uses = surveyed.uses
     catalogs = {n for n, d in enumerate(uses.documents) if d.kind.journals}
@@ -96,7 +96,7 @@ def _known(surveyed: Surveyed) -> dict[bytes, Standing]:
     found: dict[bytes, Standing] = {}
     used = [(o.path, o.standing) for o in uses.outside if o.used_by & catalogs]
     if surveyed.document:
-        # Nothing else of its folder belongs to it.
+        # Nothing else in its folder belongs to it.
         rows = [(row, p) for row, p in surveyed.survey.files() if uses.used_by.get(row)]
         used += [(surveyed.below + p, Standing.HELD) for row, p in rows]
     for path, standing in used:
@@ -106,7 +106,7 @@ def _known(surveyed: Surveyed) -> dict[bytes, Standing]:
             if above in tops:
                 break
         else:
-            # In no top folder that is there now: that one alone.
+            # In no top folder that exists now: that one alone.
             for above in folders_above(folder):
                 found.pop(above, None)
     inside = surveyed.below
@@ -118,7 +118,7 @@ def _known(surveyed: Surveyed) -> dict[bytes, Standing]:
 
 
 def _meant(surveyed: Surveyed, known: dict[bytes, Standing], given: str) -> bytes | None:
-    """The folder that is called so: by its whole path, from the library, or by its own name."""
+    """The folder with this name: by its full path, from the library, or by its own name."""
     raw = fsname(given).rstrip(b"/")
     if raw.startswith(b"/"):
         real = os.path.realpath(raw)
@@ -129,7 +129,7 @@ def _meant(surveyed: Surveyed, known: dict[bytes, Standing], given: str) -> byte
     if beside in known:
         return beside
     called = [f for f in known if f.endswith(b"/" + raw)]
-    # One folder, and the same below another: the outermost is meant where they lie in each other.
+    # One folder, and the same below another: if they lie in each other, the outer one is meant.
     if len(called) > 1:
         where = ", ".join(sorted(shown(f) for f in called))
         raise NotOnePart(

@@ -1,4 +1,4 @@
-"""Documents that stay and would be led to the new place, and what of each would change."""
+"""Documents that stay and would be updated to the new place, and the changes in each."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from fascis.words.speech import tr, trn
 
 @dataclass(frozen=True, slots=True)
 class Broken:
-    """A document that cannot be led there, a file that it needs, and why."""
+    """A document that cannot be updated, a file that it needs, and the reason."""
 
     told: str
     file: bytes
@@ -31,10 +31,11 @@ class Broken:
 
 
 def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
-    """What would break, and why, of at least one.
+    """What would break, and why, for at least one document.
 
     Args:
-        below: the library's folder, with a slash at its end, that paths are told without.
+        below: the library's folder, with a slash at its end, which is left out of paths in the
+            sentence.
     """
     first, more = broken[0], len(broken) - 1
     said = tr(
@@ -51,9 +52,9 @@ def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
 
 @dataclass(slots=True)
 class Following:
-    """What follows, and what would break.
+    """Documents that follow, and documents that would break.
 
-    ``led`` has each document by its absolute path, and the files that it is led to elsewhere.
+    ``led`` has each document by its absolute path, and the files with new paths.
     """
 
     retargets: list[Retarget] = field(default_factory=list)
@@ -67,12 +68,12 @@ def following(
     goes: Callable[[bytes], bool],
     cache: Path,
 ) -> Following:
-    """Finds the documents that stay and lead to what goes. Writes nothing but private copies.
+    """Finds documents that stay and lead to copied files. Writes only private copies.
 
     Args:
-        needed: looked for with its leads.
-        route: where the file of an absolute path goes; None for one that stays.
-        goes: tells of a document whether it goes itself: it follows nothing.
+        needed: found with its leads.
+        route: the new path for an absolute path; None for a file that stays.
+        goes: whether a document is moved itself; it then follows nothing.
         cache: a private folder for copies of databases.
     """
     found = Following()
@@ -114,7 +115,7 @@ def _told(needed: Needed, document: bytes, leads: Mapping[int, Lead]) -> str:
 def _changes(
     leads: Mapping[int, Lead], route: Callable[[bytes], bytes | None]
 ) -> tuple[dict[int, tuple[LostReference, bytes]], str]:
-    """What changes of a document, by the number of the reference; or why that cannot be."""
+    """The changes in a document, by the number of the reference; or why they are not possible."""
     changes: dict[int, tuple[LostReference, bytes]] = {}
     for number, lead in leads.items():
         new = [route(f) for f in lead.files]
@@ -133,7 +134,7 @@ def _changes(
 def _retarget(
     document: bytes, changes: dict[int, tuple[LostReference, bytes]], cache: Path
 ) -> Retarget:
-    """What of a document changes, when it can be written.
+    """The changes in a document, if it can be written.
 
     Raises:
         Refused, NotUnderstood, EnvironmentTrouble: it cannot.

@@ -1,4 +1,4 @@
-"""Gathering: loose media that goes along gets a place in the library.
+"""Gathering: copied loose media gets a place in the library.
 
 Equal content is stored once.
 """
@@ -27,14 +27,13 @@ _CHUNK = 1 << 22
 
 @dataclass(slots=True)
 class Gathering:
-    """Loose files that go along.
+    """Loose files that are copied.
 
     Attributes:
-        items: ``(place in the new library, file)`` of what is stored there; of equal ones only one.
-        aliases: every path by which a document may call a file of the new library that its place
-            does not tell; to what was
-            found and stays outside an absolute path.
-        left: loose files that stay outside by choice.
+        items: ``(place in the new library, file)`` of stored files; only one of equal files.
+        aliases: other paths by which documents may name a file of the new library; an absolute path
+            for a found file that stays outside.
+        left: loose files left outside by choice.
     """
 
     items: list[tuple[bytes, Outside]] = field(default_factory=list)
@@ -68,14 +67,13 @@ def gather(
     goes_inside: Callable[[bytes], bool],
     equals: dict[bytes, bytes],
 ) -> Gathering:
-    """Finds a place for every loose file that goes along.
+    """Finds a place for every loose file that is copied.
 
     Args:
         root: the library's folder.
-        goes: which of the loose files go along.
-        goes_inside: which files of the library, by their place, go along.
-        equals: by path, the path of the one file that has the same content and is stored for it,
-            see :func:`find_equals`.
+        goes: which of the loose files are copied.
+        goes_inside: which files of the library, by their place, are copied.
+        equals: path → the path of an equal file that is stored for it, see :func:`find_equals`.
     """
     found = Gathering()
     inside = below(root)
@@ -92,7 +90,7 @@ def gather(
             groups[tops[parent(path)]].append(along[path])
     outside = {o.path for o in uses.outside}
     taken = {name_key(p) for _, p in survey.files()} if groups else set()
-    # What is lost keeps its place: whatever refers to it there must not find something else.
+    # A missing file keeps its place: documents that refer to it must not find another file.
     if groups:
         taken |= {
             name_key(p.removeprefix(inside))
@@ -111,7 +109,7 @@ def gather(
         elif path.startswith(inside) and path not in outside:
             found.aliases[alias] = path.removeprefix(inside)
         elif alias in uses.relinked:
-            # It stays outside: the copy refers to it there.
+            # It stays outside, and the copy refers to it there.
             found.aliases[alias] = path
     return found
 
@@ -119,16 +117,16 @@ def gather(
 def _stored(
     along: Collection[bytes], equals: dict[bytes, bytes], goes_inside: Callable[[bytes], bool]
 ) -> dict[bytes, bytes]:
-    """For each path that goes along the path that is stored for it.
+    """For each copied path, the path that is stored for it.
 
-    One that goes along too, or one in the library.
+    One that is copied too, or one in the library.
     """
     chosen: dict[bytes, bytes] = {}
     stored = {}
     for path in sorted(along):
         kept = equals.get(path, path)
         if kept not in along and not goes_inside(kept):
-            # The one that would stand for all stays: another does.
+            # The file that would represent all of them stays: use another.
             kept = chosen.setdefault(kept, path)
         stored[path] = kept
     return stored
@@ -137,7 +135,7 @@ def _stored(
 def _place(
     found: Gathering, top: bytes, members: list[Outside], taken: set[str], folders: set[str]
 ) -> None:
-    """Gives the files of one source folder a folder of its name, without clashes in it."""
+    """Gives the files of one source folder a folder with its name, without clashes in it."""
     name = top.rpartition(b"/")[2] or b"drive"
     number = 1
     while True:
@@ -148,7 +146,7 @@ def _place(
         if len(keys) == len(placed) and not keys & (taken | folders) and not above & taken:
             break
         if len(keys) < len(placed) and number > 1:
-            # they differ in case only, in one folder: a drive that takes them for one says so
+            # They differ only in case, in one folder: a drive that treats them as equal reports it.
             break
         number += 1
     found.items += placed
@@ -159,11 +157,11 @@ def _place(
 def find_equals(
     survey: Survey, uses: Uses, root: Path, control: Control = UNSTOPPED
 ) -> dict[bytes, bytes]:
-    """Which loose files have the content of another loose file, or of one in the library.
+    """Loose files with the content of another loose file, or of one in the library.
 
-    Every loose file that has an equal is a key; its value is the path of the one that is stored for
-    all of them. Files of one size are compared by some samples, those whose samples are equal by
-    their whole content.
+    Every loose file that has an equal is a key; its value is the path of the file that is stored
+    for all of them. Files of one size are compared by samples, and if those are equal, by their
+    whole content.
     """
     inside = below(root)
     loose = [o for o in uses.of(Standing.LOOSE) if o.size and not o.named]
@@ -192,7 +190,7 @@ def _split(
 ) -> list[list[bytes]]:
     """Groups of two or more with the same digest, in order.
 
-    What cannot be read is equal to nothing.
+    A file that cannot be read is equal to nothing.
     """
     groups: dict[bytes, list[bytes]] = defaultdict(list)
     for path in paths:
@@ -219,7 +217,7 @@ def sampled(path: bytes) -> bytes | None:
 
 
 def whole_digest(path: bytes) -> bytes | None:
-    """The digest of a file; None where it cannot be read."""
+    """The digest of a file; None if it cannot be read."""
     try:
         hasher = blake3()
         with open(_open(path), "rb", buffering=0) as file:

@@ -1,4 +1,4 @@
-"""What stays though it would go, because something that stays needs it."""
+"""Files that stay because something that stays needs them."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fascis.library.survey import Survey
 
 @dataclass(slots=True)
 class Lead:
-    """What one reference leads to: files by their absolute paths; of a sequence its frames."""
+    """The files to which one reference leads: absolute paths; for a sequence its frames."""
 
     sequence: Sequence | None = None
     files: list[bytes] = field(default_factory=list)
@@ -23,19 +23,17 @@ class Lead:
 
 @dataclass(slots=True)
 class Needed:
-    """What of it is needed, and by whom.
+    """The files that are needed, and who needs them.
 
     Attributes:
-        by: absolute path → the documents that need it: their absolute paths (nothing for what only
-            the register remembers),
-            and how they are told.
-        leads: document → which of its references lead there, by their number, where that was asked
-            for: what is in them could be led elsewhere.
-        unknown: libraries of which it is not known what they use: never surveyed and away, or with
-            a document that cannot be read.
-        bounds: how far was looked, where it was not to the end; else nothing.
-        away: libraries that cannot be seen now, and whose needs are remembered: their names, and
-            the ids that they can be forgotten by.
+        by: absolute path → the documents that need it: their absolute paths (empty if only the
+            register knows), and their names for messages.
+        leads: document → the numbers of its references that lead there, if that was requested.
+        unknown: libraries whose needs are not known: away and never surveyed, or with an unreadable
+            document.
+        bounds: how far the search got, if it did not finish; otherwise empty.
+        away: libraries that cannot be seen now, with stored needs: their names, and the ids for
+            forgetting them.
     """
 
     by: dict[bytes, dict[bytes, str]] = field(default_factory=dict)
@@ -45,7 +43,7 @@ class Needed:
     away: dict[str, str] = field(default_factory=dict)
 
     def add(self, path: bytes, document: bytes, told: str) -> None:
-        """Notes one need."""
+        """Records one need."""
         self.by.setdefault(path, {})[document] = told
 
     def without(self, led: Mapping[bytes, Collection[bytes]]) -> Needed:
@@ -60,7 +58,7 @@ class Needed:
         """Who needs a file, by its absolute path.
 
         Args:
-            goes: tells of a document whether it goes itself: then it needs nothing.
+            goes: whether a document is deleted itself: then it needs nothing.
         """
         found = self.by.get(path, {})
         return sorted(
@@ -74,14 +72,14 @@ def kept_for_others(
     names_in: Callable[[bytes], Collection[bytes]],
     there: Set[bytes] = frozenset(),
 ) -> dict[bytes, list[str]]:
-    """What stays though it would go, because something that stays needs it: absolute path → who.
+    """Originals that stay because something that stays needs them: absolute path → who.
 
-    A document that stays needs what it refers to, in turn; a sidecar stays with its photo.
+    A document that stays needs the files it refers to, and so on; a sidecar stays with its photo.
 
     Args:
-        goes: tells of an absolute path whether that file would go.
-        names_in: the names of the files in a folder (absolute), of those that are asked about.
-        there: absolute paths of files, of those that are asked about; it is quicker with them.
+        goes: whether the file of an absolute path would be deleted.
+        names_in: the names of the files in a folder (absolute).
+        there: absolute paths of existing files, which makes it faster.
     """
     kept: dict[bytes, list[str]] = {}
     names = _Names(names_in)
@@ -112,14 +110,14 @@ def kept_for_others(
 def sidecars_of_what_stays(
     sidecars: Iterable[bytes], goes: Callable[[bytes], bool], kept: Mapping[bytes, list[str]]
 ) -> dict[bytes, list[str]]:
-    """Sidecars that would go though a photo or clip stays that they belong to as well.
+    """Sidecars that would be deleted although a photo or clip that stays uses them too.
 
     Absolute path → whose they are.
 
     Args:
-        sidecars: absolute paths; those that do not go are passed over.
-        goes: tells of an absolute path whether that file would go.
-        kept: what stays of that.
+        sidecars: absolute paths; those that stay are skipped.
+        goes: whether the file of an absolute path would be deleted.
+        kept: the files that stay.
     """
     found: dict[bytes, list[str]] = {}
     whose: dict[bytes, dict[bytes, list[bytes]]] = {}
@@ -138,7 +136,7 @@ def sidecars_of_what_stays(
 
 
 def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
-    """Adds what a library's edit lists need by its name alone.
+    """Adds files that a library's edit lists need by name alone.
 
     Args:
         top: the library's real folder, with a slash at its end.
@@ -157,7 +155,7 @@ def add_named(needed: Needed, uses: Uses, survey: Survey, top: bytes) -> None:
 
 
 class _Names:
-    """The names in folders, each folder's put in order once."""
+    """The names in folders, sorted once for each folder."""
 
     def __init__(self, names_in: Callable[[bytes], Collection[bytes]]) -> None:
         self._names_in = names_in
@@ -166,12 +164,12 @@ class _Names:
         self._companions: dict[bytes, dict[bytes, list[bytes]]] = {}
 
     def as_named(self, path: bytes, goes: Callable[[bytes], bool]) -> bytes | None:
-        """The file that a path in another case or form leads to, where the drive folds these."""
+        """The file to which a path in another case or form leads, if the drive ignores these."""
         folder, _, name = path.rpartition(b"/")
         if folder not in self._there:
             self._there[folder] = frozenset(self._names_in(folder))
         if not self._there[folder] or name in self._there[folder]:
-            # What is called exactly so is on no drive another one too.
+            # A name that exists exactly cannot be another one too.
             return None
         alike = (folder + b"/" + n for n in self._alike(folder, name))
         return next((p for p in alike if goes(p) and _same(p, path)), None)

@@ -1,6 +1,6 @@
-"""The parts that a library can be divided into, as a person ticks them: projects, or folders.
+"""The parts that a person can choose in a library: projects, or folders.
 
-What each brings is the same as when it crosses: the plan asks the same functions.
+A part contains the same files as in its crossing: the plan uses the same functions.
 """
 
 from __future__ import annotations
@@ -18,13 +18,13 @@ from fascis.words.speech import tr
 
 @dataclass(frozen=True, slots=True)
 class NamedPart:
-    """One part that can be ticked.
+    """One part that can be chosen.
 
     Attributes:
-        words: what it is called; with the folder above it where another is called so too.
-        given: what names it to a plan: its place, or its path where it lies elsewhere.
+        words: its name, with the folder above it if another part has the same name.
+        given: how a plan names it: its place, or its path if it lies elsewhere.
         place: the folder, or the single document.
-        folder: it is a folder of a catalog, and no project.
+        folder: it is a folder of a catalog, not a project.
     """
 
     words: str
@@ -35,7 +35,7 @@ class NamedPart:
 
 @dataclass(frozen=True, slots=True)
 class Weight:
-    """What a part brings, in files and bytes: of it alone, and what others use too."""
+    """The files and bytes of a part: its own, and those others use too."""
 
     own: tuple[int, int]
     shared: tuple[int, int]
@@ -43,7 +43,7 @@ class Weight:
 
 
 def named_parts(surveyed: Surveyed) -> list[NamedPart]:
-    """The projects of a library; where there is none, the folders that its catalogs know."""
+    """The projects of a library; without any, the folders that its catalogs know."""
     uses = surveyed.uses
     projects: dict[bytes, str] = {}
     for document in uses.documents:
@@ -57,7 +57,7 @@ def named_parts(surveyed: Surveyed) -> list[NamedPart]:
 
 
 def _folders(surveyed: Surveyed) -> list[NamedPart]:
-    """Top folders of what catalogs use: in the library, and wherever else it lies."""
+    """Top folders of files used by catalogs: in the library, and elsewhere."""
     uses = surveyed.uses
     catalogs = {n for n, d in enumerate(uses.documents) if d.kind.journals}
     inside = {
@@ -91,7 +91,7 @@ def _told_apart(parts: list[NamedPart]) -> list[NamedPart]:
 
 
 def weigh_parts(surveyed: Surveyed, parts: list[NamedPart]) -> dict[str, Weight]:
-    """What each part brings; those that lie outside of the library are left out."""
+    """The size of each part; those outside the library are left out."""
     survey, uses = surveyed.survey, surveyed.uses
     brings: dict[str, set[int]] = {}
     loose: dict[str, set[bytes]] = {}
@@ -116,7 +116,7 @@ def _weight(
     mine = brings[part.given]
     others = {p.words: brings[p.given] & mine for p in parts if p.given in brings and p != part}
     also = set().union(*others.values()) if others else set()
-    # What documents outside of all parts use is shared too; a catalog follows its folders.
+    # Files used by documents outside all parts are shared too; a catalog follows its folders.
     documents = find_part(surveyed, [part.given]).documents
     if part.folder:
         documents = documents | {n for n, d in enumerate(uses.documents) if d.kind.journals}

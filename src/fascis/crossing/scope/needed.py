@@ -1,12 +1,11 @@
-"""Who else needs what would go.
+"""Who else needs the files that would be deleted.
 
-Documents that stay, other known libraries, and what lies beside the library, read right now.
-
-Nothing that a document still needs is set aside or deleted (law 10). Every document counts that is
-not going itself: in this library, in every known library and copy that is there, and in what is
-found beside it on the same drive, within bounds. Of libraries that are away, and of documents that
-cannot be read, what the register remembers counts. What was deleted long ago needs nothing any
-more. Each reading of a target counts, for another program may take it so.
+Documents that stay, other known libraries, and folders near the library, read at that moment.
+Nothing that a document still needs is set aside or deleted (rule 10). Every document counts that is
+not moved itself: in this library, in every known library and copy that is connected, and near the
+library on the same drive, within limits. For libraries that are away, and documents that cannot be
+read, the register's memory counts. A library deleted long ago needs nothing any more. Every way of
+reading a target counts, because another program may use it.
 """
 
 from __future__ import annotations
@@ -52,19 +51,19 @@ from fascis.library.replacing import is_kept
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
-# Looked into beside a library.
+# Folders searched near a library.
 MOST_FOLDERS = 20_000
-# For looking beside a library.
+# Seconds for searching near a library.
 SECONDS = 4.0
-# Bytes of a file of unknown make that are looked through.
+# Bytes searched in a file of unknown make.
 _MOST_UNKNOWN = 4 << 20
-# Of those beside a library: how many, how large, and for how many seconds.
+# Of those near a library: how many, how large, and for how many seconds.
 _BESIDE_UNKNOWN = (2_000, 1 << 20, 1.5)
-# documents beside a library that are read whatever their bytes say at first sight
-_READ_WHOLE, _WHOLE = 400, 8 << 20  # how many, and up to how many bytes
-# Bytes of a large one that are looked at in one go.
+# Documents near a library that are read whatever their bytes show first.
+_READ_WHOLE, _WHOLE = 400, 8 << 20  # How many, and up to how many bytes.
+# Bytes of a large one searched at a time.
 _PART = 1 << 20
-_LOOK_AT_THE_CLOCK = 1024  # references
+_LOOK_AT_THE_CLOCK = 1024  # References.
 _SYSTEM = frozenset(
     b"/" + n
     for n in (
@@ -82,27 +81,25 @@ _SYSTEM = frozenset(
     )
 )
 _CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
-# A document: its absolute path, and how it is told.
+# A document: its absolute path, and its name for messages.
 _Who = tuple[bytes, str]
 
 
 @dataclass(frozen=True, slots=True)
 class Going:
-    """What would be set aside or deleted: nothing else is looked for.
+    """The files that would be set aside or deleted: only these are searched for.
 
     Attributes:
         root: the library's real folder, without a slash at its end.
-        library: its id in the register, or nothing.
-        loose: absolute paths of loose files that may go too.
-        but: folders that are not looked into: what this crossing made, or set aside.
-        document: the library is a single document: what lies beside it in its folder is not part of
-            it.
-        own: the library's own documents are read too; without it, only those of others.
-        crossing: the crossing that asks, when it has begun: what all others have yet to copy is
-            needed too.
-        before: where the folder stood before it was set aside: whoever needs it calls it so.
-        leads: which references of a document need something is noted too.
-        also: documents and libraries that are looked at besides those that are known.
+        library: its id in the register, or empty.
+        loose: absolute paths of loose files that may be deleted too.
+        but: folders that are not searched: made or set aside by this crossing.
+        document: the library is a single document: other files in its folder do not belong to it.
+        own: read the library's own documents too, not only those of others.
+        crossing: the running crossing, if any: what all others have yet to copy is needed too.
+        before: the folder's path before it was set aside, by which others name it.
+        leads: also record which references of a document need something.
+        also: documents and libraries searched besides the known ones.
     """
 
     root: bytes
@@ -120,22 +117,22 @@ class Going:
 def find_needed(
     workspace: Workspace, going: Going, control: Control = UNSTOPPED, seconds: float | None = None
 ) -> Needed:
-    """Looks now at everything that may need what would go. Writes nothing.
+    """Searches everything that may need the files that would be deleted. Writes nothing.
 
     Args:
-        control: asked at every folder.
-        seconds: for what lies beside the library; without it, as many as a person waits for.
+        control: checked at every folder.
+        seconds: for folders near the library; by default as long as a person waits.
     """
     return _Search(workspace, going, control, SECONDS if seconds is None else seconds).run()
 
 
 def needed_by(workspace: Workspace, going: Going, documents: Iterable[bytes]) -> Needed:
-    """What some documents alone need of what would go; by their absolute paths. Writes nothing."""
+    """What some documents alone need of these files; by their absolute paths. Writes nothing."""
     return _Search(workspace, going, UNSTOPPED, SECONDS).only(documents)
 
 
 class _Search:
-    """One look at all that may need something."""
+    """One search of everything that may need something."""
 
     def __init__(
         self, workspace: Workspace, going: Going, control: Control, seconds: float
@@ -146,7 +143,7 @@ class _Search:
         self._drives = drive_roots(workspace)
         self._real: dict[bytes, tuple[bytes, list[bytes]]] = {}
         self._found = Needed()
-        # Of which reference of a document is spoken, and what of a sequence it names.
+        # The reference of a document in question, and what it names of a sequence.
         self._reference: tuple[int, Sequence | None] | None = None
         self._looked: set[tuple[int, int]] = set()
         self._mounts = read_mounts()
@@ -154,7 +151,7 @@ class _Search:
         own = (workspace.data, workspace.state, workspace.config, workspace.private)
         self._but = {os.path.realpath(b) for b in (*going.but, *map(bytes, own))} | _SYSTEM
         self._beside_read = 0
-        # Looking beside the library ends then, in the middle of a document.
+        # The search near the library ends then, even in the middle of a document.
         self._until = math.inf
         self._aside = going.before not in (b"", going.root) and not os.path.lexists(going.before)
         self._called = (going.before if self._aside else going.root).rpartition(b"/")[2]
@@ -163,7 +160,7 @@ class _Search:
             max(re.findall(rb"[a-z0-9]+", _composed(n).lower()), key=len, default=b"")
             for n in names
         }
-        # Files of unknown make beside the library: looked into last.
+        # Files of unknown make near the library: searched last.
         self._later: list[tuple[bytes, int]] = []
 
     def run(self) -> Needed:
@@ -180,7 +177,7 @@ class _Search:
         return self._found
 
     def only(self, documents: Iterable[bytes]) -> Needed:
-        """What these need, and nothing else."""
+        """What these documents need, and nothing else."""
         for path in documents:
             if stat.S_ISLNK(_mode(path)):
                 self._link(path, "")
@@ -189,9 +186,9 @@ class _Search:
         return self._found
 
     def _yet_to_copy(self) -> None:
-        """What other crossings, which wait or were cut off, have not copied yet.
+        """Files that other queued or interrupted crossings have not copied yet.
 
-        Their sources must not be taken from under them.
+        Their sources must not be removed.
         """
         for path in sorted(self._workspace.crossings.glob("*.sqlite")):
             if path.stem != self._going.crossing:
@@ -211,7 +208,7 @@ class _Search:
     def _library(self, library: KnownLibrary) -> None:
         """A known library with its copies, as they are now.
 
-        Where it is away, as it was last seen.
+        If it is away, as it was last seen.
         """
         register, connected = self._workspace.register, self._workspace.drives.connected()
         root = root_now(register, connected, library)
@@ -255,9 +252,9 @@ class _Search:
                 self._found.add(path, b"", library.name)
 
     def _known_tree(self, root: bytes, name: str) -> bool:
-        """Looks through a known library.
+        """Searches a known library.
 
-        False when it is not there, or cannot be looked through to its end.
+        False if it is not there, or cannot be searched completely.
         """
         path = Path(os.fsdecode(root))
         if self._is_silent(path) or not os.path.lexists(root):
@@ -266,7 +263,7 @@ class _Search:
         if not self._going.root.startswith(real + b"/"):
             for loose in self._going.loose:
                 if loose.startswith(real + b"/"):
-                    # It lies in that library, and is held by it.
+                    # It lies in that library, which keeps it.
                     self._found.add(loose, b"", name)
         if path.is_file():
             return self._document(real, name)
@@ -275,7 +272,7 @@ class _Search:
     # -- folders -----------------------------------------------------------------------------------
 
     def _tree(self, top: bytes, name: str) -> bool:
-        """Reads every document below a folder; True when all of them could be."""
+        """Reads every document below a folder; True if all could be read."""
         whole, waiting = True, [top]
         while waiting:
             self._control.checkpoint()
@@ -287,7 +284,7 @@ class _Search:
     def _folder(self, folder: bytes, name: str, unknown: bool = False) -> tuple[list[bytes], bool]:
         """Reads the documents and links of one folder.
 
-        Gives its folders, and True when all of it could be read.
+        Returns its folders, and True if all could be read.
         """
         inner, whole = [], True
         try:
@@ -305,14 +302,14 @@ class _Search:
                 if entry.name != OWN and not entry.name.startswith(STAGING):
                     inner.append(entry.path)
             elif is_kept(entry.name):
-                # What a document said before it was led elsewhere needs nothing.
+                # The version of a document from before it was updated needs nothing.
                 continue
             elif entry.is_symlink():
                 self._link(entry.path, name)
             elif kind_named(entry.name):
                 whole = self._document(entry.path, name) and whole
             elif is_candidate(entry.name):
-                # Beside the library there may be very many: these are looked into later.
+                # Near the library there may be very many: these are searched later.
                 inside = bool(name) or not unknown
                 if inside and self._is_document(entry.path):
                     whole = self._document(entry.path, name) and whole
@@ -321,7 +318,7 @@ class _Search:
         return inner, whole
 
     def _beside(self) -> None:
-        """Looks for documents beside the library, and beside loose files that go.
+        """Searches for documents near the library, and near loose files that would be deleted.
 
         The nearest folders first, on their drives.
         """
@@ -368,9 +365,9 @@ class _Search:
     # -- documents ---------------------------------------------------------------------------------
 
     def _document(self, path: bytes, name: str) -> bool:
-        """Notes what one document needs.
+        """Records what one document needs.
 
-        False when it cannot be read: then what is known of it counts.
+        False if it cannot be read: then what is known of it counts.
         """
         who = path, self._told(path, name)
         self._reference = None
@@ -379,16 +376,16 @@ class _Search:
                 self._references(source, who)
         except _CANNOT_BE_READ:
             return False
-        # one among many that are looked at stops nothing; a mistake of ours is kept for a report
+        # One of many documents stops nothing; an error of ours is kept for a report.
         except Exception as error:
             told_unexpected(error, self._workspace.state)
             return False
         return True
 
     def _told(self, path: bytes, name: str) -> str:
-        """A document as it is told.
+        """The name of a document for messages.
 
-        Its place in the library that is to go, with its library's name where it is another.
+        Its place in this library, with the library's name if it is another.
         """
         if path.startswith(self._top):
             return shown(path[len(self._top) :])
@@ -403,7 +400,7 @@ class _Search:
         if beside and kind.known_by is KnownBy.DIGEST and self._says_nothing(source):
             return
         if beside and self._ends_now():
-            # Some kinds are read whole before they tell their first reference.
+            # Some kinds are read completely before they return their first reference.
             return
         folder = path.rpartition(b"/")[0]
         with kind.open(source) as document:
@@ -424,21 +421,21 @@ class _Search:
         self._reference = None
 
     def _ends_now(self) -> bool:
-        """True when there is no time left for what lies beside the library."""
+        """True if there is no time left for folders near the library."""
         return time.monotonic() > self._until
 
     def _says_nothing(self, source: DocumentSource) -> bool:
-        """Leaves documents beside a library unread in which no name stands of what would go.
+        """Skips documents near a library that contain no name of these files.
 
-        Of each name the longest run of letters and digits is looked for; what may spell even those
-        in another way (percent forms of letters, character references, UTF-16) is read.
+        Of each name the longest run of letters and digits is searched for; documents that may spell
+        even those in another way (percent forms of letters, character references, UTF-16) are read.
         """
         self._beside_read += 1
         if not all(self._needles):
             return False
         if self._beside_read <= _READ_WHOLE and source.size <= _WHOLE:
             return False
-        # A needle may be spelled in thirds.
+        # A searched name may be spelled in thirds.
         kept = max(map(len, self._needles), default=0) * 3
         before = b""
         with source.stream() as stream:
@@ -450,7 +447,7 @@ class _Search:
         return True
 
     def _may_name(self, text: bytes) -> bool:
-        """True when a name of what would go may stand in a part of a document."""
+        """True if a name of these files may occur in a part of a document."""
         if b"\0" in text or b"&#" in text or b"\\u" in text:
             return True
         low = text.lower()
@@ -473,7 +470,7 @@ class _Search:
             self._need(above.rstrip(b"/") + b"/" + os.fsencode(reference.as_written), who)
 
     def _all_members(self, document: OpenDocument, who: _Who, beside: bool) -> bool:
-        """What lies in a document's folders; False for one that has none."""
+        """The members of a document's folders; False if it has none."""
         found = False
         for members in document.members():
             found = True
@@ -483,7 +480,7 @@ class _Search:
         return found
 
     def _members(self, members: Members, who: _Who) -> None:
-        """What lies in one folder of a document: the folder is looked into once for all of it."""
+        """The members of one folder of a document: the folder is read once for all of them."""
         top = members.folder.place
         above = place_folder(self._drives, top.drive_uuid, top.path)[0] if top else None
         if above is None:
@@ -495,13 +492,13 @@ class _Search:
         listed = self._listed(real)
         inside = (real + b"/").startswith(self._top) or real in self._loose_folders
         if listed is None:
-            # It is not there, and so is nothing in it.
+            # It does not exist, and contains nothing.
             return
         for number, name in zip(members.numbers, members.names, strict=True):
             raw = os.fsencode(name)
             plain = listed.get(raw)
             if plain is None:
-                # A link, or the drive takes another name for it.
+                # A link, or the drive treats another name as equal.
                 self._reference = number, None
                 self._need(folder.rstrip(b"/") + b"/" + raw, who)
             elif plain and inside:
@@ -513,9 +510,9 @@ class _Search:
 
     @staticmethod
     def _listed(folder: bytes) -> dict[bytes, bool] | None:
-        """The names in a folder, True for what may be needed; links are left out.
+        """The names in a folder, True for those that may be needed; links are left out.
 
-        None where it is not there.
+        None if it does not exist.
         """
         try:
             with os.scandir(folder) as entries:
@@ -528,13 +525,13 @@ class _Search:
             return None
 
     def _link(self, path: bytes, name: str) -> None:
-        """A link is a document too: it needs the file that it leads to."""
+        """A link is a document too: it needs the file to which it leads."""
         self._reference = 0, None
         self._need(path, (path, self._told(path, name)))
         self._reference = None
 
     def _is_document(self, path: bytes) -> bool:
-        """True for a document whose name does not say that it is one; by its content."""
+        """True for a document, by its content, although its name does not show it."""
         try:
             with PathSource(path, self._workspace.private) as source:
                 return kind_of(b"", source.head()) is not None
@@ -544,7 +541,7 @@ class _Search:
     def _candidate(self, entry: os.DirEntry[bytes], known: bool) -> bool:
         """A file that may be a document of unknown make.
 
-        In a known library looked into at once, beside one later.
+        In a known library it is searched at once, near one later.
 
         Returns:
             False when it is in a known library and cannot be read.
@@ -576,7 +573,7 @@ class _Search:
     def _unknown(self, path: bytes, size: int, known: bool) -> bool:
         """A document of unknown make that names files of the library by their paths.
 
-        In a known library, loose files by their names.
+        In a known library also loose files by their names.
 
         Returns:
             False when it cannot be read.
@@ -602,7 +599,7 @@ class _Search:
     # -- files -------------------------------------------------------------------------------------
 
     def _need(self, path: bytes, who: _Who) -> None:
-        """Notes that a path is needed, where it leads to something that would go."""
+        """Records that a path is needed if it leads to a file that would be deleted."""
         if b"\0" in path:
             return
         folder, _, name = path.rpartition(b"/")
@@ -622,7 +619,7 @@ class _Search:
             self._lead(full, who[0], number, sequence)
 
     def _lead(self, full: bytes, document: bytes, number: int, sequence: Sequence | None) -> None:
-        """Notes which reference of a document needs a file, where that is asked for."""
+        """Records which reference of a document needs a file, if that is wanted."""
         if not self._going.leads:
             return
         leads = self._found.leads.setdefault(document, {})
@@ -631,23 +628,23 @@ class _Search:
             lead.files.append(full)
 
     def _real_of(self, folder: bytes) -> tuple[bytes, list[bytes]]:
-        """A folder by its name in the library that is to go, and the links on the way to it."""
+        """A folder by its name in this library, with the links on the way to it."""
         if folder not in self._real:
             real = self._as_here(self._where_now(os.path.realpath(folder or b"/")))
             self._real[folder] = real, self._links_on_the_way(folder, real)
         return self._real[folder]
 
     def _where_now(self, path: bytes) -> bytes:
-        """A path of the library by its old name, when that is set aside: where it stands now."""
+        """A path of the library by its old name, if it is set aside: its present path."""
         before = self._going.before
         if self._aside and (path + b"/").startswith(before + b"/"):
             return self._going.root + path[len(before) :]
         return path
 
     def _as_here(self, folder: bytes) -> bytes:
-        """A folder by its name in the library that is to go, or among loose files.
+        """A folder by its name in this library, or among loose files.
 
-        Where it is mounted elsewhere too, it has that name all the same.
+        It keeps that name if it is mounted elsewhere too.
         """
         for way in (folder, *other_ways(folder, self._mounts)):
             if (way + b"/").startswith(self._top) or way in self._loose_folders:
@@ -655,7 +652,7 @@ class _Search:
         return folder
 
     def _links_on_the_way(self, folder: bytes, real: bytes) -> list[bytes]:
-        """A link to a folder is needed by what goes through it."""
+        """A link to a folder is needed by everything reached through it."""
         links = []
         while folder != real and folder.startswith(self._top):
             if stat.S_ISLNK(_mode(folder)):
@@ -687,8 +684,8 @@ def _device(folder: bytes) -> int | None:
 
 
 def _composed(name: bytes) -> bytes:
-    """A name with its accents in one piece with their letters.
+    """A name whose letters and accents are combined.
 
-    Then the letters before them are as in either form.
+    The letters before them are then the same in both forms.
     """
     return os.fsencode(unicodedata.normalize("NFC", os.fsdecode(name)))

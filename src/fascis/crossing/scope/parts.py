@@ -1,9 +1,7 @@
-"""Which part of a library crosses.
+"""Which part of a library is copied.
 
-Projects with what they use, or folders with what their documents use.
-
-A part never is the whole: what other documents use, the library's identity and records, and its
-catalog stay where they are.
+Projects with the files they use, or folders with the files their documents use. A part is never the
+whole: files that other documents use, the library's identity and records, and its catalog stay.
 """
 
 from __future__ import annotations
@@ -26,21 +24,22 @@ from fascis.words.speech import tr
 
 
 class NotOnePart(ValueError):
-    """A name that several projects have; ``str()`` is the sentence."""
+    """A name that several projects have; ``str()`` gives the sentence."""
 
 
 @dataclass(slots=True)
 class Part:
-    """What was named, found in a survey.
+    """The named parts, found in a survey.
 
     Attributes:
-        documents: the chosen documents and all that they refer to, by number.
-        folders: folders of which everything goes along.
-        projects: folders of chosen projects, of which goes along what no other project uses.
-        names: what each named part is called.
-        folders_only: nothing else than folders was named, of which none is a project's own.
-        tops: the folder of each, and the name that it has by itself.
-        rest_of: the parts whose rest it is: what none of them has, with what its own documents use.
+        documents: the chosen documents and those they refer to, by number.
+        folders: folders that are copied completely.
+        projects: folders of chosen projects, without files that other projects use.
+        names: the name of each part.
+        folders_only: only folders were named, and none of them is a project's own.
+        tops: the folder of each, and its own name.
+        rest_of: the parts of which it is the rest: everything in none of them, and the files its
+            documents use.
     """
 
     documents: set[int] = field(default_factory=set)
@@ -54,12 +53,12 @@ class Part:
 
     @property
     def all_folders(self) -> list[bytes]:
-        """The folders that are, or hold, the part: what appears in one of them belongs to it."""
+        """All folders of the part: a new file in one of them belongs to it."""
         return sorted(self.folders | self.projects)
 
 
 def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
-    """Finds what was named.
+    """Finds the named parts.
 
     A path, absolute or from the library's folder, of a folder or a document; or a project's name.
 
@@ -75,7 +74,7 @@ def find_part(surveyed: Surveyed, only: Sequence[str]) -> Part:
 
 
 def find_rest(surveyed: Surveyed, parts: Sequence[str]) -> Part:
-    """What of a library none of these parts has, with what its documents use.
+    """Everything in a library that is in none of these parts, with the files its documents use.
 
     Raises:
         NotOnePart: several projects have one of the names.
@@ -89,9 +88,9 @@ def find_rest(surveyed: Surveyed, parts: Sequence[str]) -> Part:
 
 
 def part_name(surveyed: Surveyed, only: Sequence[str]) -> str:
-    """What a single part is called by itself.
+    """The own name of a single part.
 
-    Nothing where several are named, or it is not there.
+    Empty if there are several, or none.
     """
     names = find_part(surveyed, only).names
     return names[0] if len(names) == 1 else ""
@@ -144,7 +143,7 @@ def _find(surveyed: Surveyed, given: str, part: Part) -> bool:
 
 
 def _place(surveyed: Surveyed, given: str) -> bytes:
-    """What was given as a place in the library, if it can be one."""
+    """A given part as a place in the library, if it can be one."""
     raw = fsname(given)
     if raw.startswith(b"/"):
         real = os.path.realpath(raw) + b"/"
@@ -174,7 +173,7 @@ def _not_there(surveyed: Surveyed, given: str) -> Problem:
 
 
 def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
-    """A document that is used by a chosen one goes along, with what it uses in turn."""
+    """A document that a chosen one uses is copied too, with the files it uses."""
     uses, chosen = surveyed.uses, part.documents
     loose = {d.path: n for n, d in enumerate(uses.documents) if d.path}
     rows = surveyed.document_rows if chosen else {}
@@ -186,7 +185,7 @@ def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Left:
-    """What of a survey does not belong to a part: rows, loose files by their path, and folders."""
+    """The files outside a part: rows, loose files by their path, and folders."""
 
     rows: set[int]
     paths: set[bytes]
@@ -194,7 +193,7 @@ class Left:
 
 
 def left_by(surveyed: Surveyed, part: Part) -> Left:
-    """What stays because it is not in the part."""
+    """Files that stay because they are not in the part."""
     if part.rest_of:
         return _left_by_rest(surveyed, part, part.rest_of)
     survey, uses = surveyed.survey, surveyed.uses
@@ -229,7 +228,7 @@ def left_by(surveyed: Surveyed, part: Part) -> Left:
 
 
 def _left_by_rest(surveyed: Surveyed, rest: Part, parts: Part) -> Left:
-    """What does not belong to the rest: what the parts have and none of its documents uses."""
+    """Files outside the rest: those of the parts that none of its documents uses."""
     survey, uses = surveyed.survey, surveyed.uses
     theirs = left_by(surveyed, parts)
     rows, kept = set(), set()
@@ -249,7 +248,7 @@ def _left_by_rest(surveyed: Surveyed, rest: Part, parts: Part) -> Left:
 
 
 def _others(surveyed: Surveyed, part: Part) -> Callable[[int], bool]:
-    """Tells which rows of a project's own folder another project uses, or is."""
+    """Which rows of a project's own folder another project uses, or is."""
     uses = surveyed.uses
     places = {
         d.place
@@ -265,8 +264,8 @@ def _within(place: bytes, folders: set[bytes]) -> bool:
 
 
 def is_in_part(place: bytes, part: PartFacts | None) -> bool:
-    """True when something that appears at a place belongs to the part of a crossing's header.
+    """True if a new file at a place belongs to the part of a crossing's header.
 
-    Everything does to a whole.
+    If the whole library is copied, everything does.
     """
     return part is None or part.holds(place)

@@ -1,6 +1,6 @@
 """Where every reference of a survey leads, in the plan's terms.
 
-A lead is the number of an entry, ``NOWHERE``, or a path outside that stays where it is.
+A lead is the number of an entry, ``NOWHERE``, or a path outside that stays.
 """
 
 from __future__ import annotations
@@ -21,11 +21,11 @@ def lead_rows(
     entries: Mapping[bytes, int] | None = None,
     elsewhere: Mapping[bytes, bytes] | None = None,
 ) -> LeadRows:
-    """Translates the leads of a survey into the plan's.
+    """Translates the leads of a survey into those of the plan.
 
     Args:
-        entries: place → number, for entries that are not numbered as the survey's rows are.
-        elsewhere: place → the path outside of the same content that is meant from now on.
+        entries: place → number, for entries not numbered like the survey's rows.
+        elsewhere: place → the new path outside of the same content.
     """
     if not uses.leads:
         return LeadRows([], [])
@@ -58,7 +58,7 @@ def lead_rows(
 
 
 class _Outside:
-    """Leads to what lies outside the library, or is lost.
+    """Leads to files outside the library, or missing.
 
     Gathered, found again, staying, or nowhere.
     """
@@ -73,7 +73,7 @@ class _Outside:
         self.paths: list[bytes] = []
 
     def of(self, lead: int) -> int:
-        """The plan's lead for the survey's."""
+        """The plan's lead for a lead of the survey."""
         if lead == NOWHERE:
             return NOWHERE
         if lead not in self._known:

@@ -1,4 +1,4 @@
-"""What goes along by the person's choice, and what its references mean for a crossing."""
+"""What is copied by the person's choices, and what its references mean for a crossing."""
 
 from __future__ import annotations
 
@@ -29,12 +29,10 @@ _UNUSED = STANDINGS.index(Standing.UNUSED)
 
 @dataclass(slots=True)
 class Selection:
-    """What is left out by choice: rows of the survey, and loose files by their path.
+    """Files left out by choice: rows of the survey, and loose files by their path.
 
-    Roles are not looked at here.
-
-    ``part`` is what was named where not the whole library crosses; ``folders_out`` are then folders
-    that are not in it.
+    Roles are handled elsewhere. ``part`` has the named parts if not the whole library is copied;
+    ``folders_out`` are then the folders outside it.
     """
 
     rows_out: set[int] = field(default_factory=set)
@@ -51,10 +49,10 @@ def select(
     only: frozenset[str],
     rest: bool = False,
 ) -> Selection:
-    """Finds what is left out by these choices.
+    """Finds the files left out by these choices.
 
     Args:
-        rest: what is named stays, and the rest goes.
+        rest: the named parts stay, and the rest is copied.
     """
     survey, uses = surveyed.survey, surveyed.uses
     found = Selection()
@@ -65,7 +63,7 @@ def select(
                 ROLES[survey.role[row]],
                 STANDINGS[uses.standing[row]],
             )
-            # These have a choice of their own.
+            # These have their own choice.
             unused = uses.standing[row] == _UNUSED and not key[1].remakeable
             if key in without or (leave_unused and unused):
                 found.rows_out.add(row)
@@ -90,9 +88,9 @@ def select(
 def shared_problems(
     shared: Mapping[bytes, list[str]], below: bytes, after: After, bounds: str, part: bool
 ) -> Iterator[Problem]:
-    """Originals that others need: they stay when the rest is deleted, or a part set aside.
+    """Originals that others need: they stay when the rest is deleted, or when a part is set aside.
 
-    Set aside with the whole folder they cannot be.
+    They cannot be set aside with the whole folder.
     """
     if shared:
         first = min(shared)
@@ -136,7 +134,7 @@ def shared_problems(
 
 
 def away_problems(shared: Mapping[bytes, list[str]], away: Mapping[str, str]) -> Iterator[Problem]:
-    """Libraries that cannot be seen keep what they used: that is said, and what can be done.
+    """Libraries that cannot be seen keep what they used: this is reported with possible solutions.
 
     Args:
         away: their names, and ids.
@@ -163,7 +161,7 @@ def away_problems(shared: Mapping[bytes, list[str]], away: Mapping[str, str]) ->
 
 
 def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]:
-    """Documents that stay and cannot be led to the new place: they would not find their media."""
+    """Documents that stay and cannot be updated: they would not find their media."""
     if not broken:
         return
     yield Problem(
@@ -176,16 +174,16 @@ def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]
 
 @dataclass(frozen=True, slots=True)
 class LeftOut:
-    """``(place, size)`` of files left out by choice though a document that goes along uses them."""
+    """``(place, size)`` of files left out by choice although a copied document uses them."""
 
     files: list[tuple[bytes, int]]
     remakeable: list[tuple[bytes, int]]
 
 
 def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering) -> LeftOut:
-    """What is left out by choice though a document that goes along uses it.
+    """Files left out by choice although a copied document uses them.
 
-    There it leads nowhere.
+    There its references lead nowhere.
     """
     if not any(fate in (Fate.LEFT_OUT, Fate.DISCARD) for fate in set(fates)):
         return LeftOut([], [])
@@ -210,7 +208,7 @@ def left_out_used(surveyed: Surveyed, fates: Sequence[int], gathering: Gathering
 
 
 def left_out_problems(left: LeftOut) -> Iterator[Problem]:
-    """A decision before the start; of what can be made again, something to know."""
+    """A decision before the start; for files that can be made again, only information."""
     for files, again in ((left.files, False), (left.remakeable, True)):
         if files:
             parts = {"size": size(sum(length for _, length in files)), "first": shown(files[0][0])}
@@ -242,14 +240,14 @@ def left_out_problems(left: LeftOut) -> Iterator[Problem]:
 
 
 def _short(path: bytes) -> str:
-    """A path as it is told in a sentence: of one outside its last parts."""
+    """A path in a sentence: for one outside, its last parts."""
     return shown(path if not path.startswith(b"/") else b"/".join(path.split(b"/")[-3:]))
 
 
 def use_problems(surveyed: Surveyed, gathers: bool, gathering: Gathering) -> Iterator[Problem]:
-    """Problems of what the library refers to.
+    """Problems with files that the library refers to.
 
-    Decisions before the start, not surprises after it.
+    Decisions before the start, not surprises afterwards.
     """
     uses = surveyed.uses
     below = surveyed.below

@@ -1,6 +1,6 @@
 """A library surveyed for planning.
 
-What is in it, what it refers to, and what makes it unfit to cross.
+Its contents, its references, and problems that prevent a crossing.
 """
 
 from __future__ import annotations
@@ -49,15 +49,12 @@ class Surveyed:
 
     Attributes:
         source: its folder.
-        document: for a library that is a single document, that document's name in the folder; else
-            nothing.
-        ties: lost files that were found, by path: the copy that a crossing makes refers to what was
-            found.
-        before: place → the place it had before an earlier crossing changed its name, for a drive
-            that could not hold it.
-        compared: what of it was compared with files that stand where it would go.
-        also: documents that are looked at besides the known ones: the catalog whose folder it is.
-        of_catalog: the path of that catalog, to be told; else nothing.
+        document: for a library that is a single document, its name in the folder; otherwise empty.
+        ties: lost files that were found, by path: the copy refers to the found files.
+        before: place → its place before an earlier crossing changed its name for a drive.
+        compared: comparisons with existing files at its new paths.
+        also: documents checked besides the known ones: the catalog to which the folder belongs.
+        of_catalog: the path of that catalog for messages; otherwise empty.
     """
 
     source: Path
@@ -76,9 +73,9 @@ class Surveyed:
     _needed: dict[tuple[bool, bool, tuple[bytes, ...]], Needed] = field(default_factory=dict)
 
     def attributed(self) -> dict[bytes, int]:
-        """Places of the library's files that have ``user.*`` extended attributes, and their bytes.
+        """Places of the library's files with ``user.*`` extended attributes, and their bytes.
 
-        Looked for once.
+        Read once.
         """
         if self._attributed is None:
             top = bytes(self.source) + b"/"
@@ -87,7 +84,7 @@ class Surveyed:
         return self._attributed
 
     def equal_files(self) -> dict[bytes, bytes]:
-        """Which loose files have the content of another; found once.
+        """Loose files with the content of another; found once.
 
         See :func:`~fascis.crossing.scope.gathering.find_equals`.
         """
@@ -102,12 +99,12 @@ class Surveyed:
         leads: bool = False,
         also: tuple[bytes, ...] = (),
     ) -> Needed:
-        """What of it documents need wherever they are, its own and others'; looked for once.
+        """Its files that documents anywhere need, its own and others'; searched for once.
 
         Args:
-            loose_too: of its loose files too.
+            loose_too: its loose files too.
             leads: with the references that need it.
-            also: documents and libraries that are looked at besides.
+            also: other documents and libraries to check.
         """
         asked = loose_too, leads, also
         if asked not in self._needed:
@@ -145,7 +142,7 @@ class Surveyed:
 
     @cached_property
     def rows(self) -> dict[bytes, int]:
-        """The row of every place; made once for all choices that are tried."""
+        """The row of every place; computed once for all choices that are tried."""
         return {place: row for row, _, place in self.survey.rows()}
 
     @cached_property
@@ -164,7 +161,7 @@ class Surveyed:
 
     @cached_property
     def names(self) -> dict[bytes, list[bytes]]:
-        """The names of all that lies in a folder, folders left out."""
+        """The names of the files in each folder."""
         name = self.survey.name
         return {f.place: [name(r) for r in range(f.first, f.end)] for f in self.survey.folders}
 
@@ -175,7 +172,7 @@ class Surveyed:
 
     @cached_property
     def document_rows(self) -> dict[int, int]:
-        """The numbers of documents that work, by their rows."""
+        """The numbers of a person's documents, by their rows."""
         numbers = {
             d.place: n for n, d in enumerate(self.uses.documents) if d.place and d.kind.works
         }
@@ -183,26 +180,26 @@ class Surveyed:
 
     @property
     def root(self) -> Path:
-        """What the register knows it by: its folder, or the single document."""
+        """Its path in the register: its folder, or the single document."""
         return self.source / os.fsdecode(self.document) if self.document else self.source
 
     @property
     def name(self) -> str:
-        """Its name, as it is shown."""
+        """Its name for display."""
         if self.identity:
             return shown(self.identity.name)
         return shown(self.root.stem if self.document else self.root.name)
 
     def relinking(self, workspace: Workspace, control: Control = UNSTOPPED) -> Relinking:
-        """What it lost, to be looked for."""
-        # It imports much, and nearly nothing that is surveyed is relinked.
+        """Its lost files, to be searched for."""
+        # This imports much, and few surveys lead to relinking.
         from fascis.relink.relinking import relinking_of
 
         return relinking_of(self.source, self.survey, self.uses, workspace, control)
 
     @property
     def kind(self) -> str:
-        """What kind of library it is, as far as its documents tell."""
+        """The kind of library, as far as its documents show it."""
         if self.identity and self.identity.kind != "library":
             return self.identity.kind
         kinds = [d.kind for d in self.uses.documents if d.place]
@@ -214,7 +211,7 @@ def _attribute_bytes(path: bytes) -> int:
         names = [n for n in os.listxattr(path, follow_symlinks=False) if n.startswith("user.")]
         return sum(len(n) + len(os.getxattr(path, n, follow_symlinks=False)) for n in names)
     except OSError:
-        # The file system has none, or it is gone: the copying tells.
+        # The file system has none, or the file is gone: copying will show it.
         return 0
 
 
@@ -228,12 +225,12 @@ def survey_library(
 ) -> Surveyed:
     """Surveys a library: a folder, or a single document.
 
-    What makes it unfit comes as problems, not as errors.
+    If it is unfit, this is returned as problems, not raised as errors.
 
     Args:
-        literal: paths in documents lead where any program would follow them: nowhere, where a drive
-            is mounted elsewhere now.
-        looks: files whose names say nothing are looked into, for documents of unknown make.
+        literal: follow paths in documents as any program would: nowhere if a drive is mounted
+            elsewhere now.
+        looks: search files of other types for documents of unknown make.
     """
 
     def unfit(code: Code, sentence: str, remedy: str) -> Surveyed:
@@ -328,12 +325,12 @@ def survey_library(
 
 
 def with_ties(surveyed: Surveyed, ties: Mapping[bytes, bytes]) -> Surveyed:
-    """A survey as if the documents led to what was found.
+    """A survey as if the documents led to found files.
 
-    They do so in the copy that a crossing makes.
+    In the copy that a crossing makes, they do.
 
     Args:
-        ties: lost path → found path, both absolute, frame by frame.
+        ties: lost path → found path, both absolute, for each frame.
     """
     if not ties:
         return surveyed
@@ -374,7 +371,7 @@ def _still_lost(reference: LostReference, outside: Mapping[bytes, Outside]) -> b
 
 
 def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> bool:
-    """Counts what was found as loose media; False when it is not there any more."""
+    """Counts a found file as loose media; False if it no longer exists."""
     known = outside.get(found)
     if known is None:
         try:
@@ -391,21 +388,21 @@ def _as_loose(outside: dict[bytes, Outside], found: bytes, lost: Outside) -> boo
 
 
 def _telling(kind: DocumentKind) -> tuple[bool, bool]:
-    """Sorts kinds by how much they tell of a library: catalogs, then projects, then links."""
+    """Sorts kinds by how much they show about a library: catalogs, then projects, then links."""
     return not kind.works, not kind.journals
 
 
 def is_document(path: Path) -> bool:
-    """True for a name of a document that is understood: it can be a library by itself."""
+    """True for the name of a known kind of document: it can be a library by itself."""
     return kind_named(fsname(path.name)) is not None
 
 
 def _survey_document(
     workspace: Workspace, medium: Medium, folder: Path, name: bytes, control: Control, literal: bool
 ) -> Surveyed:
-    """A single document is a library with what it refers to.
+    """A single document is a library with the files it refers to.
 
-    Nothing else of its folder belongs to it.
+    Nothing else in its folder belongs to it.
     """
     own = [name, *(name + end for end in journals())]
     alone = survey_some(medium, own)
@@ -422,7 +419,7 @@ def _survey_document(
 
 
 def _expected(workspace: Workspace, root: Path, identity: Identity | None) -> Expected:
-    """How files looked that are gone, as the register remembers them."""
+    """Sizes and times of missing files, from the register."""
     register = workspace.register
     # A dry run writes nothing, not even an empty register.
     if not register.path.exists():
@@ -434,9 +431,9 @@ def _expected(workspace: Workspace, root: Path, identity: Identity | None) -> Ex
 
 
 def _uses(medium: Medium, folder: Path, found: Survey, known: Known, control: Control) -> Uses:
-    """What it uses.
+    """The files it uses.
 
-    Sizes of what is gone as the register or the library's own inventory remembers them.
+    Sizes of missing files come from the register or the library's own inventory.
     """
     uses = find_uses(medium, folder, found, known, control)
     inside = below(folder)
@@ -451,7 +448,7 @@ def _uses(medium: Medium, folder: Path, found: Survey, known: Known, control: Co
 
 
 def _recorded(medium: Medium) -> list[Entry]:
-    """What the library's own inventory has; nothing where there is none that is understood."""
+    """The library's own inventory; empty if it has none that can be read."""
     try:
         if not medium.exists(INVENTORY):
             return []
@@ -464,7 +461,7 @@ def _recorded(medium: Medium) -> list[Entry]:
 
 
 def _names_before(medium: Medium) -> dict[bytes, bytes]:
-    """What an earlier crossing renamed, by the library's own inventory: place → place before.
+    """Files that an earlier crossing renamed, by the library's own inventory: place → place before.
 
     Most have nothing of it.
     """
@@ -491,9 +488,9 @@ def _names_before(medium: Medium) -> dict[bytes, bytes]:
 
 
 def _meet_home(workspace: Workspace, surveyed: Surveyed, drive: Drive) -> None:
-    """Of a library that is not known here, and says that home is on another drive: a copy is it.
+    """Handles an unknown library whose identity says that home is on another drive: it is a copy.
 
-    Home changes by a switch only: opening a copy on another computer does not make it home.
+    Home changes only by a switch: opening a copy on another computer does not make it home.
     """
     register, identity = workspace.register, surveyed.identity
     if identity is None or not identity.history or identity.home.drive == drive.uuid:
@@ -514,7 +511,7 @@ def _meet_home(workspace: Workspace, surveyed: Surveyed, drive: Drive) -> None:
 
 
 def remember(workspace: Workspace, surveyed: Surveyed) -> str:
-    """Tells the register what a survey found, and gives the library's id.
+    """Stores a survey's results in the register, and returns the library's id.
 
     Writes nothing into the library.
     """

@@ -1,1 +1,1 @@
-"""A plan becomes a crossing."""
+"""Turning a plan into a crossing."""

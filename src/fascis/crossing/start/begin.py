@@ -1,6 +1,6 @@
-"""A crossing begins.
+"""The start of a crossing.
 
-Its plan is written into a new journal, and room is kept for what will be written there.
+Its plan is written into a new journal, and room is reserved for what it will write there.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ def begin(
     """Writes a plan into a new journal.
 
     Args:
-        decided: the person accepted what needs a decision, now and on the way.
+        decided: the person accepted open decisions, now and during the crossing.
         consent: the person consented to a release at the start.
 
     Raises:
@@ -62,7 +62,7 @@ def begin(
         # A part is a library of its own from now on.
         library_id = str(uuid.uuid4()) if plan.part else whole_id
     pass_on(workspace, plan.source, (whole_id, library_id))
-    # Read before anything is written: a list may be none any more.
+    # Read before anything is written: a list may no longer be valid.
     listed = list(listed_rows(plan)) if plan.lists else []
     journal = Journal.create(workspace.crossings / f"{plan.crossing}.sqlite", workspace.step)
     header = _header(workspace, plan, library_id, whole_id, consent)
@@ -90,7 +90,7 @@ def begin(
                 error=error,
             ),
         ) from error
-    # Last: where this is not in it, the beginning was cut off.
+    # This comes last: without it, the start was interrupted.
     write_known(workspace, journal, plan.source)
     return journal
 
@@ -102,7 +102,7 @@ def _header(
     part = None
     if plan.part:
         folders = [os.fsdecode(f) for f in plan.part.all_folders]
-        # The rest of a library has no name but the one that it gets.
+        # The rest of a library has only the name given to it.
         names = sorted(plan.part.names) or [plan.name]
         part = PartFacts(projects=names, folders=folders)
     return Header(
@@ -165,7 +165,7 @@ def _goal(landing: Landing, drive: Drive) -> Goal:
 def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
     """On which drive each folder of loose files is, by its UUID.
 
-    Another one may be mounted there when they are to go.
+    Another one may be mounted there when they are to be deleted.
     """
     folders = {Path(os.fsdecode(parent(loose.path) or b"/")) for _, loose in plan.gathering.items}
     return {str(folder): workspace.drives.at(folder).uuid for folder in folders}

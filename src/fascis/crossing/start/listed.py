@@ -1,4 +1,4 @@
-"""What hash lists of others say of the entries of a plan."""
+"""What other hash lists state about the entries of a plan."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from fascis.library.survey import Kind
 
 
 def listed_rows(plan: Plan) -> Iterator[tuple[int, str]]:
-    """``(entry, what is said)`` for all that a list has and the plan too.
+    """``(entry, what the lists state)`` for everything in a list and in the plan.
 
-    What is said of one name of a file is said of all its names.
+    What is stated for one name of a file holds for all its names.
 
     Raises:
         Damaged: a list is none.
@@ -29,7 +29,7 @@ def listed_rows(plan: Plan) -> Iterator[tuple[int, str]]:
 
 
 def not_here(plan: Plan, one: HashList) -> list[bytes]:
-    """What a list has and the plan has not."""
+    """Files in a list that are not in the plan."""
     entries = _entries(plan)
     top = os.path.realpath(bytes(plan.source)) + b"/"
     return [
@@ -41,7 +41,7 @@ def not_here(plan: Plan, one: HashList) -> list[bytes]:
 
 
 def _entries(plan: Plan) -> dict[bytes, list[int]]:
-    """The entries of a plan by their whole paths; of a file with several names all of them."""
+    """The entries of a plan by their full paths; for a file with several names, all of them."""
     survey, names = plan.survey, dict[tuple[int, int], list[int]]()
     top, kinds = os.path.realpath(bytes(plan.source)) + b"/", plan.survey.kinds()
     found: dict[bytes, list[int]] = {}

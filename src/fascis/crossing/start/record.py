@@ -1,7 +1,7 @@
-"""What the library's own record says of its files: the digests it had when it was last verified.
+"""The library's own record of its files: their digests when it was last verified.
 
-A file with the size and time on record and another content was damaged at the source. It crosses
-only by decision, and its original is never released.
+A file with the recorded size and time but other content was damaged at the source. It is copied
+only by decision, and its original is never deleted.
 """
 
 from __future__ import annotations
@@ -20,19 +20,19 @@ from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 _BATCH = 20_000
-# In the journal: what the record says is in it.
+# In the journal: the record was read.
 _READ = "record_read"
 
 
 def is_known(journal: Journal) -> bool:
-    """False when a beginning was cut off before it had read what the record says."""
+    """False if a start was interrupted before the record was read."""
     return journal.value(_READ) is not None
 
 
 def write_known(workspace: Workspace, journal: Journal, source: Path) -> None:
-    """Writes digests on record into the journal, for files with the size and time on record.
+    """Writes recorded digests into the journal, for files with the recorded size and time.
 
-    A damaged record counts as no record.
+    A damaged record counts as none.
     """
     _write_known(workspace, journal, source)
     journal.put(_READ, True)

@@ -1,6 +1,6 @@
-"""Rows of a plan as the journal keeps them.
+"""The rows of a plan for the journal.
 
-What a survey and a gathering have, with fates, strands and names that are kept apart.
+From a survey and a gathering, with fates, strands and changed names.
 """
 
 from __future__ import annotations
@@ -18,17 +18,17 @@ from fascis.library.roles import ROLES
 from fascis.library.survey import FolderRow, Kind, Survey, strand_folder
 
 _ALONG = frozenset((int(Fate.COPY), int(Fate.OWN)))
-# A file that has no other name in the copy, and of which none stands there.
+# A file with the same name in the copy, and no equal existing file.
 _SAME = (None, None, None)
 
 
 class Rows:
-    """The rows of one plan; each table is asked for once, in the order of the methods.
+    """The rows of one plan; each table is requested once, in the order of the methods.
 
     Args:
-        fates: what becomes of every row of the survey.
-        gathering: loose files that go along, and where.
-        apart: names that are other ones in the copy.
+        fates: the fate of every row of the survey.
+        gathering: loose files that are copied, and their places.
+        apart: names that differ in the copy.
         leads: where every reference leads.
     """
 
@@ -47,7 +47,7 @@ class Rows:
         self._strands: dict[tuple[bytes, int], int] = {}
 
     def folders(self) -> Iterator[tuple[Any, ...]]:
-        """Those of the survey, then those that gathered files need besides."""
+        """The folders of the survey, then those needed for gathered files."""
         for folder in self._survey.folders:
             yield self._folder(folder.place, folder.mode, folder.mtime_ns)
         for place in self._gathering.folders():
@@ -64,7 +64,7 @@ class Rows:
         yield from self._gathered_rows()
 
     def strands(self) -> Iterator[tuple[int, bytes, int]]:
-        """The strands of all entries, known once these were given."""
+        """The strands of all entries, known after these."""
         for (folder, role), number in self._strands.items():
             yield number, folder, role
 
@@ -79,7 +79,7 @@ class Rows:
         survey, fates, stands = self._survey, self._fates, self._apart.stands
         kinds, role, links = survey.kinds(), survey.role, survey.link_count
         first_of: dict[tuple[int, int], int] = {}
-        # A million rows: what is the same for a whole folder is found once for it.
+        # A million rows: values that are the same for a folder are computed once.
         seen: FolderRow | None = None
         top, number, cut = b"", -1, 0
         for row, folder, place in survey.rows():
@@ -141,9 +141,9 @@ class Rows:
 def _names(
     apart: Apart, folder: bytes, name: bytes
 ) -> tuple[bytes | None, bytes | None, bytes | None]:
-    """The name of a file in the copy, where that is another.
+    """The name of a file in the copy, if it differs.
 
-    And the place it had before any was changed; and that of its equal which stands there.
+    Also its place before any renaming, and that of an equal existing file.
     """
     place = join(folder, name)
     if not apart.renames:

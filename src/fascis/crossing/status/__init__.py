@@ -1,1 +1,1 @@
-"""What a person sees of crossings: scales, queue, report, pace."""
+"""What a person sees of crossings: scales, queue, report, speed."""

@@ -1,4 +1,4 @@
-"""What a release would delete now, and what would stay: the same for whoever asks before it."""
+"""What a release would delete now, and what would stay: one answer for everyone."""
 
 from __future__ import annotations
 
@@ -31,8 +31,8 @@ from fascis.words.speech import tr
 class Staying:
     """An original that would stay.
 
-    Its place in the library, or its whole path where it is loose; its length in bytes; why, and who
-    needs it.
+    Its place in the library, or its full path if it is loose; its length in bytes; the reason, and
+    who needs it.
     """
 
     place: bytes
@@ -43,7 +43,7 @@ class Staying:
 
     @property
     def told(self) -> str:
-        """Why, in words: by whom it is needed, where that is why."""
+        """The reason in words, with who needs it if that is the reason."""
         if self.why is Stays.USED_ELSEWHERE and self.by:
             return tr("needed by {join}", join=", ".join(self.by))
         return self.why.words
@@ -51,7 +51,7 @@ class Staying:
 
 @dataclass(slots=True)
 class Together:
-    """How many files, and how long they are together, in bytes."""
+    """How many files, and their total length in bytes."""
 
     files: int = 0
     bytes: int = 0
@@ -61,11 +61,10 @@ class Together:
 class Deleting:
     """What a release would delete now, and what would stay.
 
-    ``places`` and ``lengths`` (bytes) are of all that goes, ``stays`` all that stays; regular files
-    are meant, Fascis's own left out. ``frees`` is what it takes on the drive, in bytes.
-
-    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is what
-    they take. ``loose`` of them lie outside the library, and are listed by their whole path.
+    ``places`` and ``lengths`` (bytes) are those of all deleted files, ``stays`` has all that stay;
+    only regular files, without Fascis's own. ``frees`` is their room on the drive, in bytes.
+    ``discarded`` of the files have no copy, by the person's choice; ``discarded_frees`` is their
+    room. ``loose`` of them lie outside the library, and are listed by their full path.
     """
 
     places: list[bytes] = field(default_factory=list)
@@ -79,16 +78,16 @@ class Deleting:
 
     @property
     def files(self) -> int:
-        """How many go."""
+        """How many files would be deleted."""
         return len(self.places)
 
     @property
     def bytes(self) -> int:
-        """How long they are together."""
+        """Their total length."""
         return sum(self.lengths)
 
     def reasons(self) -> dict[str, Together]:
-        """What stays, by the reason in words."""
+        """Files that stay, by the reason in words."""
         sums: dict[str, Together] = {}
         for one in self.stays:
             words = tr("loose, and needed by others") if one.loose else _IN_SHORT[one.why]
@@ -114,9 +113,9 @@ _IN_ORDER = dict.fromkeys((tr("loose, and needed by others"), *_IN_SHORT.values(
 
 
 def lost_now(crossing: Crossing) -> list[dict[bytes, Stays]]:
-    """What was changed on each destination since home is there, and how.
+    """What changed on each destination since home is there, and how.
 
-    Nothing where that cannot be looked at: a release cannot go on then.
+    Empty if that cannot be seen: a release cannot continue then.
     """
     if crossing.state not in (State.SWITCHED, State.PARKED, State.RELEASED):
         return []
@@ -128,7 +127,7 @@ def lost_now(crossing: Crossing) -> list[dict[bytes, Stays]]:
 
 
 def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
-    """Looks at both places, and gives what a release would delete. Writes nothing.
+    """Checks both places, and returns what a release would delete. Writes nothing.
 
     Raises:
         Refused: the crossing has not arrived, or was taken back.
@@ -145,7 +144,7 @@ def deleting_now(crossing: Crossing, control: Control = UNSTOPPED) -> Deleting:
             ),
         )
     newer = crossing.goes_along(crossing.look_again(control)).newer
-    # What cannot be looked at is no answer here: a release would not go on either.
+    # No answer if it cannot be seen: a release would not continue either.
     lost = {
         place: why
         for one in lost_there(crossing.demanded, control, Which.MAY_GO)
@@ -175,7 +174,7 @@ def deleting_of_split(split: Split, control: Control = UNSTOPPED) -> Deleting:
     found = Deleting()
     for one in each:
         goes |= zip(one.places, one.lengths, strict=True)
-        # What only documents of other parts need goes with these.
+        # Files that only documents of other parts need are deleted with these.
         later = [s for s in one.stays if s.by and set(s.by) <= documents]
         goes |= {s.place: s.bytes for s in later}
         stays |= {s.place: s for s in one.stays if s not in later}
@@ -200,9 +199,9 @@ def deleting_with_others(
     lost: Mapping[bytes, Stays],
     control: Control = UNSTOPPED,
 ) -> Deleting:
-    """The same as :func:`deleting`; of one part of a split, what all of them together delete.
+    """Like :func:`deleting`; for one part of a split, what all parts together delete.
 
-    While a part of it has not arrived, what this one would.
+    While a part has not arrived, what this one would delete.
     """
     facts = crossing.places.header.split
     split = find_split(crossing.workspace, facts.id) if facts else None
@@ -217,7 +216,7 @@ def deleting_with_others(
 
 
 def release_with_others(crossing: Crossing) -> None:
-    """Deletes the originals of a crossing; of one part of a split those of all parts.
+    """Deletes the originals of a crossing; for one part of a split, those of all parts.
 
     Raises:
         Refused: a copy is not what was verified, or a part has not arrived; nothing was deleted.
@@ -240,11 +239,11 @@ def deleting(
     lost: Mapping[bytes, Stays],
     control: Control = UNSTOPPED,
 ) -> Deleting:
-    """The exact list of originals that a release would delete, from journal and last look.
+    """The exact list of originals that a release would delete, from journal and last check.
 
     Args:
-        newer: places of what is newer at the old place, whether or not it is decided.
-        lost: places whose copies are not what was verified, and how.
+        newer: places that changed at the old place, whether decided or not.
+        lost: places whose copies are not as verified, and how.
     """
     copies, found = crossing.copies, Deleting()
     others = [d.copies for d in crossing.demanded[1:]]
@@ -291,13 +290,16 @@ def _appeared(source: Medium, place: bytes) -> Staying:
     try:
         length = source.status(place).st_size
     except OSError:
-        # Gone again.
+        # Gone by now.
         length = 0
     return Staying(place, length, Stays.APPEARED)
 
 
 def _add_loose(crossing: Crossing, needed: Mapping[bytes, list[str]], found: Deleting) -> None:
-    """Loose originals that go too, where asked for, and those that others need: they stay."""
+    """Loose originals that would be deleted too, if requested.
+
+    Those that others need stay.
+    """
     if not crossing.places.header.loose_too:
         return
     room = Freeing()

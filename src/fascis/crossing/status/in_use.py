@@ -9,7 +9,7 @@ from fascis.crossing.crossing import Crossing
 
 
 def drives_of(crossing: Crossing) -> set[str]:
-    """UUIDs of the drives that take part: the originals' and every demanded destination's."""
+    """UUIDs of the drives that take part: the originals' and every required destination's."""
     return {
         crossing.places.header.source_drive.uuid,
         *(d.places.drive.uuid for d in crossing.demanded),
@@ -17,9 +17,9 @@ def drives_of(crossing: Crossing) -> set[str]:
 
 
 def taking_part(crossing: Crossing, uuid: str) -> bool:
-    """True when a drive takes part in a crossing that some program runs now.
+    """True if a drive takes part in a crossing that some program runs now.
 
-    It holds the originals' folder.
+    It locks the originals' folder.
     """
     if crossing.finished or uuid not in drives_of(crossing):
         return False
@@ -29,7 +29,7 @@ def taking_part(crossing: Crossing, uuid: str) -> bool:
             crossing.places.origin(), os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC | os.O_NOFOLLOW
         )
     except OSError:
-        # Its originals are not there: it cannot run.
+        # Its originals are not there: it cannot be running.
         return False
     try:
         fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -1,7 +1,7 @@
-"""A report for the makers: what they need to understand what went wrong, as one JSON object.
+"""A report for the makers: what they need to understand an error, as one JSON object.
 
-A person saves it and sends it, or does not: nothing is sent by the program. Names and paths are
-left out on request; docs/formats.md describes it.
+A person saves it and may send it: the program sends nothing. Names and paths are left out on
+request; docs/formats.md describes it.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from fascis.workspace import Workspace
 FORMAT = 1
 _CROSSINGS = 3
 _PACKAGES = ("av", "blake3", "jeepney", "numpy", "Pillow", "pydantic", "PyQt6", "rich", "typer")
-# What of a record of the log can hold names and paths.
+# The parts of a log record that can contain names and paths.
 _NAMING = ("with", "words")
 
 
@@ -32,8 +32,7 @@ def makers_report(workspace: Workspace, names: bool = True) -> bytes:
     """The report, as UTF-8 text.
 
     Args:
-        names: with the names of drives and libraries, with paths, and with what programs and drives
-            said in their own words.
+        names: include names of drives and libraries, paths, and messages of programs and drives.
     """
     crossings, damaged = all_crossings(workspace)
     try:

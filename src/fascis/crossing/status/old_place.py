@@ -1,6 +1,6 @@
 """The old place after a switch.
 
-A program may begin an empty library there, which is easily taken for the real one.
+A program may create an empty library there, which is easily mistaken for the real one.
 """
 
 from __future__ import annotations
@@ -17,17 +17,15 @@ from fascis.files.names import shown
 from fascis.library.known.shelves import Aside
 from fascis.words.speech import tr, trn
 
-MOST = 1000  # files that are counted
+MOST = 1000  # Files that are counted.
 
 
 @dataclass(frozen=True, slots=True)
 class Begun:
-    """Something stands again where a library was before it moved.
+    """A library that exists again where one was before it moved.
 
-    Its place, the library's id and its home now.
-
-    ``since`` is the time of its oldest file in seconds since 1970; ``files`` are counted up to a
-    thousand.
+    Its path, the library's id and its present home. ``since`` is the time of its oldest file in
+    seconds since 1970; ``files`` are counted up to a thousand.
     """
 
     path: Path
@@ -61,7 +59,7 @@ class Begun:
 def set_aside(crossings: Iterable[Crossing]) -> list[Aside]:
     """Originals that were set aside.
 
-    A drive that does not answer is asked for nothing.
+    A drive that does not answer is not accessed.
     """
     there = [c for c in crossings if c.state is State.PARKED and _answers(c)]
     return [
@@ -76,9 +74,9 @@ def set_aside(crossings: Iterable[Crossing]) -> list[Aside]:
 
 
 def copied_bytes(crossings: Iterable[Crossing]) -> dict[Path, int]:
-    """How long the files of each copy are together, in bytes, by the crossing that made it.
+    """The total length of each copy, in bytes, by the crossing that made it.
 
-    Not of one that was brought up to its home since: it is as large as that.
+    Without copies that were updated since: these are as large as their home.
     """
     found: dict[Path, int] = {}
     for crossing in crossings:
@@ -91,7 +89,7 @@ def copied_bytes(crossings: Iterable[Crossing]) -> dict[Path, int]:
 
 
 def _aside(crossing: Crossing) -> Path:
-    """The folder of what was set aside: of a part it is not the library's."""
+    """The folder of originals that were set aside: a part has another one than its library."""
     return crossing.places.parked_path if crossing.part else crossing.places.origin()
 
 
@@ -104,23 +102,23 @@ def _answers(crossing: Crossing) -> bool:
 
 
 def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
-    """What stands again at old places whose originals were set aside or deleted.
+    """Libraries that exist again at old places whose originals were set aside or deleted.
 
-    Reads only, and only local drives' names.
+    Only reads, and only names on local drives.
     """
     found: dict[Path, Begun] = {}
     for crossing in crossings:
         if crossing.state not in (State.PARKED, State.RELEASED) or crossing.places.header.document:
             continue
         if crossing.part:
-            # The rest of its library stands there.
+            # The rest of its library is there.
             continue
         if not _answers(crossing):
             continue
         crossing.places.follow_source(crossing.workspace)
         old = crossing.places.source
         left = (crossing.journal.value("release") or {}).get("left_behind")
-        # Else nothing of the old folder is there.
+        # Otherwise nothing of the old folder is there.
         stays = crossing.state is State.PARKED or bool(left)
         if (
             old in found
@@ -132,12 +130,12 @@ def begun_again(crossings: Sequence[Crossing]) -> list[Begun]:
         if any(
             c.places.target == old for c in crossings if c.state in (State.SETTLED, State.SWITCHED)
         ):
-            continue  # it was brought back there
+            continue  # It was brought back there.
         if (old / ".fascis/identity.json").is_file():
             # A library of its own, which is recognised as one.
             continue
         if left and not crossing.places.header.stable_inodes:
-            # What stayed, in a folder that cannot be known again.
+            # Files that stayed, in a folder that cannot be recognised.
             continue
         files, since = _count(old)
         places = crossing.places

@@ -1,4 +1,4 @@
-"""The crossings that one program has open, each once; for its tasks."""
+"""The crossings that one program has open, each once, for its tasks."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from fascis.workspace import Workspace
 class Opened:
     """Opens journals once, and finds a crossing by its id. Safe to use from several threads.
 
-    A window's thread asks nothing of a crossing, not even its state: that is read from its journal.
+    A window's thread reads nothing from a crossing, not even its state, which is in its journal.
     """
 
     def __init__(self, workspace: Workspace) -> None:
@@ -21,8 +21,8 @@ class Opened:
         self._crossings: dict[str, Crossing] = {}
 
     def look(self) -> list[Crossing]:
-        """Opens what is not open yet; gives all, newest first, those that began here before."""
-        # Journals are opened without the lock: whoever adds one waits for no drive.
+        """Opens those not open yet; returns all, newest first, including those started here."""
+        # Journals are opened without the lock: adding one never waits for a drive.
         with self._lock:
             held = dict(self._crossings)
         found, _ = all_crossings(self._workspace, held)
@@ -39,7 +39,7 @@ class Opened:
         return all
 
     def add(self, crossing: Crossing) -> None:
-        """Takes over a crossing that was begun elsewhere in this program."""
+        """Takes over a crossing that was started elsewhere in this program."""
         with self._lock:
             self._crossings.setdefault(crossing.id, crossing)
 

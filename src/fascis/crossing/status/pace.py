@@ -1,4 +1,4 @@
-"""How fast a crossing goes, and when it will be ready, from what was copied and verified so far."""
+"""How fast a crossing is, and when it will be finished, by what was copied and verified so far."""
 
 from __future__ import annotations
 
@@ -48,23 +48,23 @@ class Pace:
                 self._recent.popleft()
 
     def bytes_a_second(self) -> float:
-        """Verified bytes a second, as copying and reading back together advance."""
+        """Verified bytes a second, while copying and reading back overlap."""
         (t0, b0), (t1, b1) = self._recent[0], self._recent[-1]
         return (b1 - b0) / 2 / (t1 - t0) if t1 > t0 else 0.0
 
     def seconds_left(self) -> float | None:
-        """Seconds until all is verified, or None while it cannot be told."""
+        """Seconds until all is verified, or None if not known yet."""
         speed = self.bytes_a_second()
         if speed <= 0 or self._clock() - self._begun < _LEAST_SECONDS:
             return None
         return (2 * self.total_bytes - self.copied_bytes - self.verified_bytes) / 2 / speed
 
     def ready_at(self) -> float | None:
-        """The clock time of readiness, in seconds since 1970, or None."""
+        """The time of completion, in seconds since 1970, or None."""
         left = self.seconds_left()
         return None if left is None else time.time() + left
 
     def ready_words(self) -> str:
-        """``ready at 22:08``, or nothing."""
+        """``ready at 22:08``, or empty."""
         at = self.ready_at()
         return "" if at is None else tr("ready at {at}", at=clock(at))

@@ -19,8 +19,8 @@ from fascis.files.names import shown
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
-# letters of an id that tell a crossing: fewer are a slip, an empty one is a script's variable that
-# was not set
+# Letters of an id that identify a crossing: fewer are a typing error, none is a script's unset
+# variable.
 _SHORTEST = 4
 
 
@@ -79,7 +79,7 @@ def find_crossing(workspace: Workspace, id: str) -> Crossing:
 def _open(workspace: Workspace, path: Path) -> Crossing | None:
     """The crossing of a journal.
 
-    None where it was cut off before the plan was written: nothing was done.
+    None if it was interrupted before the plan was written: nothing was done.
 
     Raises:
         Damaged: the journal is damaged, or what everybody asks of it is not there.
@@ -112,7 +112,7 @@ def _open(workspace: Workspace, path: Path) -> Crossing | None:
 
 
 def find_split(workspace: Workspace, id: str) -> Split | None:
-    """Opens a known split by its id or a unique beginning of it; None where there is none such.
+    """Opens a known split by its id or a unique beginning of it; None if there is none.
 
     The caller closes it.
 
@@ -142,7 +142,7 @@ def find_split(workspace: Workspace, id: str) -> Split | None:
 
 @contextmanager
 def opened(workspace: Workspace, id: str) -> Iterator[Crossing]:
-    """A crossing that is closed afterwards."""
+    """A crossing that is closed at the end of the block."""
     crossing = find_crossing(workspace, id)
     try:
         yield crossing
@@ -156,7 +156,7 @@ def all_crossings(
     """All crossings, newest first, and the journals that cannot be read. The caller closes them.
 
     Args:
-        held: crossings that are open already, by id; they are given as they are.
+        held: crossings that are open already, by id; they are returned unchanged.
     """
     found: list[Crossing] = []
     damaged: list[FascisError] = []
@@ -175,9 +175,9 @@ def all_crossings(
 
 
 def unfinished(workspace: Workspace) -> list[str]:
-    """Ids of crossings that can go on, newest first.
+    """Ids of crossings that can be resumed, newest first.
 
-    Those that wait their turn in the queue are not among them.
+    Without those in the queue.
     """
     found, _ = all_crossings(workspace)
     ids = [
@@ -189,7 +189,7 @@ def unfinished(workspace: Workspace) -> list[str]:
 
 
 class Queued(Protocol):
-    """What the order of crossings depends on: of a crossing, or of what was read of it."""
+    """The facts that decide the order of crossings: of a crossing, or of what was read of it."""
 
     @property
     def id(self) -> str:
@@ -201,7 +201,7 @@ class Queued(Protocol):
 
     @property
     def turn(self) -> float | None:
-        """Its turn in the queue; None when it does not wait there."""
+        """Its turn in the queue; None if it is not in the queue."""
 
     @property
     def planned_at(self) -> float:
@@ -212,10 +212,9 @@ Q = TypeVar("Q", bound=Queued)
 
 
 def to_go_on(crossings: Iterable[Q]) -> list[Q]:
-    """What was cut off, in the order it began, then what waits in the queue in its order.
+    """Interrupted crossings, in the order they started, then the queue in its order.
 
-    What needs a decision (a file that cannot be read, a copy that read back wrong) is not among
-    them.
+    Without those that need a decision (a file that cannot be read, a copy read back wrong).
     """
     found = [c for c in crossings if c.state in (State.PLANNED, State.COPYING, State.VERIFYING)]
     cut_off = sorted((c for c in found if c.turn is None), key=lambda c: (c.planned_at, c.id))
@@ -223,7 +222,7 @@ def to_go_on(crossings: Iterable[Q]) -> list[Q]:
 
 
 def in_turn(crossings: Iterable[Q]) -> list[Q]:
-    """Those that wait in the queue, in their order."""
+    """The queue, in its order."""
     return sorted((c for c in crossings if c.turn is not None), key=lambda c: (c.turn or 0, c.id))
 
 
@@ -233,7 +232,7 @@ def line_up(crossings: Iterable[Crossing], last: Crossing) -> None:
 
 
 def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
-    """Puts a crossing at the head of the queue."""
+    """Moves a crossing to the front of the queue."""
     first.line_up(
         min((c.turn or 0 for c in crossings if c.turn is not None and c is not first), default=2)
         - 1
@@ -241,7 +240,7 @@ def let_go_first(crossings: Iterable[Crossing], first: Crossing) -> None:
 
 
 def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
-    """What crossed to drives that are away.
+    """Files that crossed to drives that are away.
 
     A drive's UUID → ``(name, size in bytes)`` of every file, by the journals.
     """

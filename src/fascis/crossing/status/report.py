@@ -1,4 +1,4 @@
-"""What the command line prints of a crossing.
+"""What the command line prints about a crossing.
 
 The object of docs/formats.md, from the journal alone.
 """
@@ -48,7 +48,7 @@ def problem_object(problem: Problem) -> dict[str, Any]:
 
 
 def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
-    """What a dry run or a refusal prints."""
+    """The output of a dry run or a refusal."""
     return _object(
         crossing=None,
         state=state,
@@ -80,12 +80,12 @@ def plan_object(plan: Plan, state: str = "planned") -> dict[str, Any]:
 
 
 def _update(facts: UpdateFacts | None) -> dict[str, int]:
-    """What an update changes; nothing for any other crossing."""
+    """What an update changes; empty for any other crossing."""
     return facts.model_dump(mode="python") if facts else {}
 
 
 def _library_id(plan: Plan) -> str | None:
-    """The library that it is, or becomes part of, as far as that is known before it begins."""
+    """The library that it is, or becomes part of, as far as known before it starts."""
     landing = plan.goals[0].landing
     known = landing.library if isinstance(landing, IntoExisting) else plan.library_id
     return known or None
@@ -99,7 +99,7 @@ def _planned_part(plan: Plan) -> dict[str, list[str]] | None:
 
 
 def _of_catalog(source: bytes, folders: list[bytes]) -> list[bytes]:
-    """Folders that a catalog knows elsewhere, by their whole paths."""
+    """Folders that a catalog knows elsewhere, by their full paths."""
     return [join(source, folder) for folder in folders] or [source]
 
 
@@ -144,7 +144,7 @@ def refusal_object(error: FascisError) -> dict[str, Any]:
 
 
 def _error_object(error: FascisError) -> dict[str, Any]:
-    """What ended a run, as a problem."""
+    """The error that ended a run, as a problem."""
     code = code_of(error)
     severity = Severity.DECISION if code == Code.CHANGED_SINCE_SURVEY else Severity.STOPS
     files = [place_text(p) for p in getattr(error, "files", ())[:1000]]
@@ -152,7 +152,7 @@ def _error_object(error: FascisError) -> dict[str, Any]:
 
 
 def code_of(error: FascisError) -> str:
-    """The closed-list code of an error."""
+    """The code of an error, from the closed list."""
     if isinstance(error, Refused):
         return error.code
     if isinstance(error, Cancelled):
@@ -165,7 +165,7 @@ def code_of(error: FascisError) -> str:
 
 
 def crossing_object(crossing: Crossing, error: FascisError | None = None) -> dict[str, Any]:
-    """A crossing as it stands; ``error`` is what ended the present run.
+    """The present state of a crossing; ``error`` is what ended the present run.
 
     Raises:
         Damaged: what is in its journal makes no sense.
@@ -234,7 +234,7 @@ def _crossing_object(crossing: Crossing, error: FascisError | None) -> dict[str,
 
 
 def _records(places: Places) -> str | None:
-    """The folder of the records that tell of it; None where it landed in no library."""
+    """The folder of the records; None if it did not land in a library."""
     if places.goal.stands and not places.goal.library:
         return None
     return shown(str(places.target)) + "/" + OWN.decode()
@@ -243,7 +243,7 @@ def _records(places: Places) -> str | None:
 def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, Any]]:
     """Originals that are kept because others need them.
 
-    As planned, and once they are deleted, as it came.
+    As planned, and once they are deleted, as it was.
     """
     if not release:
         return list(crossing.journal.value("kept_for_others", []))
@@ -255,7 +255,7 @@ def _shared(crossing: Crossing, release: Mapping[str, Any]) -> list[dict[str, An
 
 
 def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
-    """What the documents still lack at the new place, and what leads to the wrong one."""
+    """References that lead nowhere, or to the wrong file, at the new path."""
     said = crossing.places.header.references
     if missing := said.get("missing", 0):
         sentence = trn(
@@ -316,7 +316,7 @@ def _reference_problems(crossing: Crossing) -> Iterator[dict[str, Any]]:
 
 
 def split_plan_object(plan: SplitPlan, state: str = "planned") -> dict[str, Any]:
-    """What a dry run, or a refusal, of a split prints."""
+    """The output of a dry run, or a refusal, of a split."""
     return {
         "split": None,
         "state": state,
@@ -329,7 +329,7 @@ def split_plan_object(plan: SplitPlan, state: str = "planned") -> dict[str, Any]
 
 
 def split_object(split: Split, error: FascisError | None = None) -> dict[str, Any]:
-    """A split as it stands; ``error`` is what ended the present run.
+    """The present state of a split; ``error`` is what ended the present run.
 
     Raises:
         Damaged: what is in a journal makes no sense.
@@ -362,9 +362,9 @@ def deleting_object(found: Deleting) -> dict[str, Any]:
 
 
 def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]:
-    """One destination: its own state on the way.
+    """One destination with its own state during the crossing.
 
-    Then the crossing's, which only the home reaches.
+    Then with the crossing's state, which only home reaches.
     """
     state = destination.state
     if destination is crossing.home and crossing.state not in UNFINISHED:
@@ -380,7 +380,7 @@ def _destination(crossing: Crossing, destination: Destination) -> dict[str, Any]
 
 
 def notice(name: str, state: State, trouble: str) -> tuple[str, str, bool]:
-    """What the desktop is told when a crossing ends or needs somebody.
+    """The desktop notification when a crossing ends or needs somebody.
 
     A line, a sentence, and whether it needs somebody.
     """

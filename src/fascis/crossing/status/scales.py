@@ -1,4 +1,4 @@
-"""The balance of originals and copy: what was checked, what was found on either side.
+"""The balance of originals and copy: what was checked, with the result on each side.
 
 Figures from surveys and the journal.
 """
@@ -32,7 +32,7 @@ from fascis.words.speech import tr, trn
 class Check:
     """One line of the scales.
 
-    Figures of both sides as text, for each copy, the verdict, and whether it is well.
+    Figures of both sides as text, for each copy, the verdict, and whether it passed.
     """
 
     name: str
@@ -47,14 +47,11 @@ class Check:
 class Balance:
     """All checks, failed ones first.
 
-    ``weights`` are strand bytes on (originals, copy, and so on), largest first.
-
-    ``newer`` became newer at the old place and is not decided; ``left`` stays there by decision.
-    ``busy``: a drive was slow to answer,
-    which says nothing of balance: it is looked at again. ``lacks`` counts files that documents use
-    and that were left out by choice.
-    ``lost`` are originals whose copies were changed or taken away at the new place since home is
-    there, and how.
+    ``weights`` are strand bytes on (originals, copy, and so on), largest first. ``newer`` changed
+    at the old place and is not decided; ``left`` stays there by decision. ``busy``: a drive was
+    slow to answer, which does not concern the balance; it is checked again. ``lacks`` counts files
+    that documents use and that were left out by choice. ``lost`` are originals whose copies were
+    changed or removed at the new place since home is there, and how.
     """
 
     checks: list[Check]
@@ -68,12 +65,12 @@ class Balance:
 
     @property
     def even(self) -> bool:
-        """True when nothing failed."""
+        """True if nothing failed."""
         return not self.trouble and all(c.well for c in self.checks)
 
 
 def _count_copy(destination: Destination) -> tuple[int, int]:
-    """``(files, bytes)`` found in a copy now, Fascis's own folder left out."""
+    """``(files, bytes)`` in a copy now, without Fascis's own folder."""
     medium = destination.open()
     files = total = 0
     try:
@@ -90,7 +87,7 @@ def _count_copy(destination: Destination) -> tuple[int, int]:
 
 
 def weigh(crossing: Crossing) -> Balance:
-    """Looks at all places again and compares. Writes nothing. May take as long as two surveys."""
+    """Checks all places again and compares. Writes nothing. May take as long as two surveys."""
     journal, demanded, state = crossing.journal, crossing.demanded, crossing.state
     trouble, busy = "", False
     differences = Differences()
@@ -115,13 +112,13 @@ def weigh(crossing: Crossing) -> Balance:
     newer = since = [p for p in fresh if place_text(p) not in decided]
     one_more = crossing.wanted_after is After.COPY and state is State.SETTLED
     if one_more:
-        # Home stays and is worked in: that the copy is as it was when it was made is no fault.
+        # Home stays and is worked in: the copy is right if it is as when it was made.
         newer = []
     left = [p for p in fresh if place_text(p) in decided]
     gone_now = list(differences.gone)
     expected = [d.copies.must_hold() for d in demanded]
     lost = lost_now(crossing) if not trouble else []
-    # Home is there, and is worked in: what was made or changed there since is no fault.
+    # Home is there, and is worked in: later changes there are right.
     if lost:
         counted = [_whole(d, e, one) for d, e, one in zip(demanded, expected, lost, strict=True)]
     worked_in = any(lost)
@@ -187,7 +184,7 @@ def weigh(crossing: Crossing) -> Balance:
     verified = [{s.id: s.verified_bytes for s in one} for one in strands]
     weights = [(s.bytes, *(v.get(s.id, 0) for v in verified)) for s in strands[0]]
     if state is State.RELEASED:
-        # Nothing is in the originals' pan any more.
+        # The originals' side is empty now.
         weights = [(0, *w[1:]) for w in weights]
     return Balance(
         checks, weights, newer, trouble, left, busy, crossing.places.header.lacks, changed
@@ -195,7 +192,7 @@ def weigh(crossing: Crossing) -> Balance:
 
 
 def _is_busy(crossing: Crossing, error: FascisError) -> bool:
-    """True when a drive is there, and only slow to answer."""
+    """True if a drive is connected, and only slow to answer."""
     if not isinstance(error, DriveGone):
         return False
     drives = {d.uuid: d for d in crossing.workspace.drives.connected()}
@@ -207,7 +204,7 @@ def _is_busy(crossing: Crossing, error: FascisError) -> bool:
 
 
 def _outside_words(crossing: Crossing) -> str:
-    """What references that lead out of the library lead to, as the plan knew it."""
+    """Where references out of the library lead, by the plan."""
     said = crossing.places.header.references
     named = (
         (said.get("missing", 0), tr("missing")),
@@ -238,7 +235,7 @@ def _open_copy(destination: Destination) -> Opened | None:
 
 
 def _documents(crossing: Crossing, opened: list[Opened | None]) -> Iterator[Check]:
-    """What opening the documents in their new places shows."""
+    """The result of opening the documents at their new paths."""
     known = [o for o in opened if o is not None]
     if not known:
         return
@@ -336,7 +333,7 @@ def _newer(newer: list[bytes], copies: int, one_more: bool) -> Check:
 
 
 def _anew_words(destination: Destination) -> str:
-    """Says that some documents count as they are now."""
+    """Says that some documents count with their present content."""
     anew = len(destination.copies.derived())
     return trn("{n} document as rewritten", "{n} documents as rewritten", anew) if anew else ""
 
@@ -348,7 +345,7 @@ def _even(
     detail: str = "",
     worked_in: bool = False,
 ) -> Check:
-    """A figure of both; where the copy is worked in since, those that are as they were verified."""
+    """A figure of both sides; if the copy is worked in, only unchanged files count."""
     same = originals == copies
     found = tuple(tr("away") if c is None else number(c) for c in copies)
     if same:

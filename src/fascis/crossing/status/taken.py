@@ -1,4 +1,4 @@
-"""What Fascis itself took away: where lost files are, by the journals of crossings that arrived."""
+"""Where Fascis itself took lost files, by the journals of crossings that arrived."""
 
 from __future__ import annotations
 
@@ -21,13 +21,13 @@ _ARRIVED = (State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED)
 
 @dataclass(frozen=True, slots=True)
 class Taken:
-    """Lost files that a crossing took somewhere.
+    """Lost files that a crossing took to another drive.
 
     Attributes:
-        label: the drive's.
-        folder: where they are there.
-        files: how many of the lost ones.
-        aside: they are the originals that were set aside, and wait there.
+        label: the drive's label.
+        folder: their folder there.
+        files: how many of the lost files.
+        aside: they are originals that were set aside.
     """
 
     label: str
@@ -54,9 +54,9 @@ class Taken:
 
 
 def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
-    """Where Fascis took lost files, on drives that are connected; those that have most come first.
+    """Where Fascis took lost files, on connected drives; the drive with most of them first.
 
-    By their old path, where a crossing took the folder that they lay in, else by name and size.
+    By their old path if a crossing took their folder, otherwise by name and size.
     """
     if not lost:
         return []
@@ -68,7 +68,7 @@ def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
             if crossing.state in _ARRIVED:
                 found += _of_one(crossing, lost, there)
         except FascisError:
-            # Its journal says nothing that can be used here; the list of crossings says why.
+            # Its journal cannot be used here; the list of crossings shows why.
             continue
         finally:
             crossing.close()
@@ -76,7 +76,7 @@ def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
 
 
 def _old_path(lost: Lost) -> bytes:
-    """Where it was; of a sequence its first frame."""
+    """Where it was; for a sequence, its first frame."""
     return lost.folder.rstrip(b"/") + b"/" + lost.name
 
 

@@ -1,1 +1,1 @@
-"""The copies of a library in the window: verified, repaired, brought up to date, brought back."""
+"""The copies of a library in the window: verifying, repairing, updating, bringing back."""

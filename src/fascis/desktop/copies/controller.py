@@ -1,4 +1,4 @@
-"""What a person does about a library's copies, each as a task, with its progress and its end."""
+"""Actions on a library's copies, each as a task, with its progress and its end."""
 
 from __future__ import annotations
 
@@ -39,19 +39,19 @@ _UPDATED = (State.BEHIND, State.DIFFERS, State.AHEAD)
 
 
 class _Progress:
-    """How far reading is; told by a thread, shown by the window."""
+    """The progress of reading, reported by a thread and shown by the window."""
 
     def __init__(self) -> None:
         self._begun = time.monotonic()
         self._told = (0, 0, 0)
 
     def beat(self, files: int, done: int, of: int) -> None:
-        """Takes how many files and bytes were read, and of how many bytes."""
+        """Takes the files and bytes read so far, and the bytes in all."""
         self._told = (files, done, of)
 
     @property
     def words(self) -> tuple[str, str]:
-        """What is read, and how much time that will take."""
+        """What is being read, and the remaining time."""
         files, done, of = self._told
         seconds = time.monotonic() - self._begun
         left = ""
@@ -71,7 +71,7 @@ class Afterwards(QObject):
     """Connects a library's copies and the side panel with the core."""
 
     started = pyqtSignal(object)  # Crossing
-    # What is known of the copies is not what it was.
+    # The stored state of the copies changed.
     changed = pyqtSignal()
 
     def __init__(
@@ -84,7 +84,7 @@ class Afterwards(QObject):
         self.page = CopiesPage(panel)
         self.places: list[KnownPlaces] = []
         self.ways: dict[str, Path] = {}
-        # True while the panel is about this, and a look at the drives must not wipe it away.
+        # True while the panel shows this, and a refresh of the drives must not replace it.
         self.open = False
         self._turn = 0
         self._control = Control()
@@ -94,7 +94,7 @@ class Afterwards(QObject):
         self._timer.timeout.connect(self._tell)
         self._change: PlanToChange | None = None
         self._make: Callable[[Control], Any] | None = None
-        # What comes before a crossing starts; what is said of it; planning it with another choice.
+        # The steps before a crossing starts; its description; planning it with another choice.
         self._first: Callable[[Control], Any] = _nothing
         self._loose: list[str] = []
         self._again: Callable[[bool], None] | None = None
@@ -102,14 +102,14 @@ class Afterwards(QObject):
     # -- what can be done --------------------------------------------------------------------------
 
     def known(self, standing: OnShelf) -> KnownPlaces | None:
-        """The places of the library that something on a shelf is of."""
+        """The paths of the library whose block is on a shelf."""
         return next((k for k in self.places if k.library.id == standing.library), None)
 
     def actions(self, standing: OnShelf, best: bool) -> CopyActions:
-        """What can be done about the copies of what is chosen.
+        """The actions for the copies of the chosen library.
 
         Args:
-            best: there is a drive that could take one more.
+            best: there is a drive for one more copy.
         """
         known = self.known(standing)
         if known is None:
@@ -131,17 +131,17 @@ class Afterwards(QObject):
         )
 
     def _repair_from(self, known: KnownPlaces, mine: Place) -> list[tuple[str, Do]]:
-        """Places of a library that can have what is damaged in another."""
+        """Paths of the library that can have intact versions of files damaged elsewhere."""
         if not mine.there:
             return []
-        # The good file is held against the lists of what is repaired: a home needs none.
+        # The good file is compared with the lists of the repaired library: a home needs none.
         others = (p for p in (known.home, *known.copies) if p.path != mine.path and p.there)
         return [(p.label, partial(self.look_for_good, known, mine, p)) for p in others]
 
     # -- the panel ---------------------------------------------------------------------------------
 
     def close(self) -> None:
-        """Something else is chosen: what was begun here is shown no more."""
+        """Something else is chosen: results of this are not shown any more."""
         if self.open:
             self._control.stop()
         self._turn += 1
@@ -159,7 +159,7 @@ class Afterwards(QObject):
         work: Callable[[Control, _Progress], Any],
         done: Callable[[Any], None],
     ) -> None:
-        """Does something long, and shows how far it is."""
+        """Does something long, and shows its progress."""
         self._turn += 1
         turn, self.open = self._turn, True
         self._control = control = Control()
@@ -196,7 +196,7 @@ class Afterwards(QObject):
     # -- looking and verifying ---------------------------------------------------------------------
 
     def look(self, known: KnownPlaces) -> None:
-        """Compares the copies that are connected with their home."""
+        """Compares the connected copies with their home."""
 
         def done(_: Any) -> None:
             self.close()
@@ -211,7 +211,7 @@ class Afterwards(QObject):
         )
 
     def verify(self, known: KnownPlaces, place: Place) -> None:
-        """Reads a place again."""
+        """Reads a copy or home again."""
 
         def done(found: Verified) -> None:
             name, repair = known.library.name, self._repair_from(known, place)
@@ -231,7 +231,7 @@ class Afterwards(QObject):
     # -- repairing ---------------------------------------------------------------------------------
 
     def look_for_good(self, known: KnownPlaces, place: Place, other: Place) -> None:
-        """Finds what of one place is damaged, and good in another."""
+        """Finds files damaged in one place and intact in another."""
         repairs = Repairs(self._workspace)
 
         def done(found: Found) -> None:
@@ -260,7 +260,7 @@ class Afterwards(QObject):
 
         def work(control: Control, told: _Progress) -> Any:
             act = repairs.apply(place.path, other.path, found, control)
-            # What is right now is remembered by reading it, not by having written it.
+            # That files are intact now is stored after reading them, not after writing them.
             verify_at(self._workspace, place.path, control, told.beat)
             return act
 
@@ -281,7 +281,7 @@ class Afterwards(QObject):
     # -- bringing up to date, bringing back --------------------------------------------------------
 
     def update(self, known: KnownPlaces, place: Place) -> None:
-        """Plans to bring a copy up to its home."""
+        """Plans updating a copy from its home."""
         self._first, self._loose, self._again = _nothing, [], None
         name, where = shown(known.library.name), shown(place.label)
         home = known.home.path
@@ -296,10 +296,10 @@ class Afterwards(QObject):
         )
 
     def bring_back(self, known: KnownPlaces, before: Path, ungather: bool = False) -> None:
-        """Plans to bring a library back to where it was.
+        """Plans bringing a library back to its earlier path.
 
         Args:
-            ungather: gathered media goes back to its loose place.
+            ungather: gathered media returns to its loose path.
         """
         name, home = shown(known.library.name), known.home.path
 
@@ -358,7 +358,7 @@ class Afterwards(QObject):
         self._show_plan()
 
     def start(self) -> None:
-        """Begins the crossing that was planned, planned again right before."""
+        """Starts the planned crossing, after planning it once more."""
         change, make = self._change, self._make
         if change is None or make is None or change.plan is None:
             return
@@ -386,6 +386,6 @@ class Afterwards(QObject):
 
 
 def _asks(plan: Any) -> Any:
-    """What a plan was agreed to for: what it changes, and its problems."""
+    """What was agreed in a plan: its changes, and its problems."""
     facts = plan.update.facts if plan.update else None
     return facts, [(p.code, p.files) for p in plan.problems if p.code.severity.value != "note"]

@@ -1,4 +1,4 @@
-"""The copies of a library in the side panel, and what is done with them."""
+"""The copies of a library in the side panel, and the actions on them."""
 
 from __future__ import annotations
 
@@ -23,20 +23,20 @@ from fascis.library.known.places import KnownPlaces, day_words
 from fascis.words.figures import number
 from fascis.words.speech import tr, trn
 
-# So many files are told one by one.
+# The number of files that are listed.
 _MOST = 12
 
 
 @dataclass(frozen=True, slots=True)
 class CopyActions:
-    """What a person can do about a library's copies; None for what cannot be done now.
+    """Actions on a library's copies; None for those that are not possible now.
 
     Attributes:
-        look: compares the copies that are connected with their home.
-        verify: reads the chosen place again.
-        update: copies that can be brought up to date, by their folder.
-        repair: good files can be taken from these places, by what their drive is called.
-        back: where it can be brought back to, and doing that.
+        look: compares the connected copies with their home.
+        verify: reads the chosen copy again.
+        update: copies that can be updated, by their folder.
+        repair: copies with good files, by the name of their drive.
+        back: its earlier path, and bringing it back there.
         one_more: plans one more copy.
     """
 
@@ -50,14 +50,14 @@ class CopyActions:
 
 @dataclass(frozen=True, slots=True)
 class PlanToChange:
-    """What is planned to be done to a copy.
+    """A planned change of a copy.
 
     Attributes:
-        title, under: what it is.
-        deed: what the main button says.
-        accepted: the decisions that were made, by what each was about.
-        ungather: gathered media goes back to its loose place; None where that is no question.
-        said: what is to be known of it.
+        title, under: its heading.
+        deed: the text of the main button.
+        accepted: the decisions made, by subject.
+        ungather: gathered media returns to its loose path; None if that is not a question.
+        said: what to know about it.
     """
 
     title: str
@@ -71,7 +71,7 @@ class PlanToChange:
 
 @dataclass(frozen=True, slots=True)
 class ChangeActions:
-    """What a person can do with it; ``again`` plans it with or without ungathering."""
+    """The actions for it; ``again`` plans it with or without ungathering."""
 
     decisions: DecisionActions
     start: Do
@@ -89,11 +89,11 @@ class CopiesPage:
     # -- in a library's page -----------------------------------------------------------------------
 
     def tell_copies(self, known: KnownPlaces, actions: CopyActions) -> None:
-        """A line for each place of a library, with what can be done about it."""
+        """A line for each path of a library, with its actions."""
         panel = self._panel
         copies = [p for p in known.copies if p.seen.what == "copy"]
         panel.head(
-            # Not "verified": each of them says below how sound it is.
+            # Not "verified": each line shows its own state below.
             trn("{n} copy", "{n} copies", len(copies)) if copies else tr("There is no copy")
         )
         panel.add_row(shown(known.home.label), tr("home"), known.home.verified_words)
@@ -135,7 +135,7 @@ class CopiesPage:
     def show_verified(
         self, name: str, drive: str, found: Verified, repair: list[tuple[str, Do]], back: Do
     ) -> None:
-        """What reading it again found."""
+        """The result of reading it again."""
         panel, result = self._panel, found.found
         panel.begin(shown(name), tr("on {drive}, verified just now", drive=shown(drive)))
         wrong = len(result.damaged) + len(result.missing)
@@ -193,7 +193,7 @@ class CopiesPage:
     # -- repairing ---------------------------------------------------------------------------------
 
     def show_repair(self, name: str, where: str, found: Found, do: Do, back: Do) -> None:
-        """What of a library is damaged or missing, and what the copy has of it."""
+        """Damaged and missing files of a library, and those the copy has intact."""
         panel = self._panel
         panel.begin(tr("Repair"), tr("{name}, from {where}", name=shown(name), where=shown(where)))
         if not found.good and not found.cannot:
@@ -230,7 +230,7 @@ class CopiesPage:
         )
 
     def show_repaired(self, act: Repair, undo: Do, back: Do) -> None:
-        """What was put back."""
+        """The restored files."""
         panel = self._panel
         panel.begin(tr("Repaired"), shown(Path(act.root).name))
         files = trn("{n} file is what it was", "{n} files are what they were", len(act.files))
@@ -244,7 +244,7 @@ class CopiesPage:
     # -- changing a copy ---------------------------------------------------------------------------
 
     def show_plan(self, change: PlanToChange, actions: ChangeActions) -> None:
-        """What would change, and what is to be decided first."""
+        """What would change, and the decisions before that."""
         panel, plan = self._panel, change.plan
         assert plan
         panel.begin_plain(change.title)
@@ -271,7 +271,7 @@ class CopiesPage:
             panel.end(button(change.deed, actions.start, main=True), back)
 
     def _gathered(self, change: PlanToChange, actions: ChangeActions) -> QWidget:
-        """The choice of what becomes of gathered media, opened from the sentence."""
+        """The choice about gathered media, opened from the sentence."""
         made = QFrame()
         made.setObjectName("card")
         down = QVBoxLayout(made)

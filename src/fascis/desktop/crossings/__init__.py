@@ -1,1 +1,1 @@
-"""The place Crossings: what runs, waits and arrived, and the steps after that."""
+"""The view Crossings: running, waiting and arrived crossings, and the steps afterwards."""

@@ -1,6 +1,6 @@
 """Pure decisions of the window.
 
-What is safe now, which step is next and why a button is not there yet.
+What is safe now, which step is next, and why a button is not available yet.
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ class Answer:
 
 @dataclass(frozen=True, slots=True)
 class DriveNow:
-    """How far one drive is: bytes and files not yet read back; times in seconds since 1970.
+    """The progress on one drive: bytes and files not yet read back; times in seconds since 1970.
 
-    ``whole_at`` is when all of it was verified and the library stood under its name there, or None.
+    ``whole_at`` is when everything was verified and the library had its name there, or None.
     """
 
     label: str
@@ -44,11 +44,10 @@ class DriveNow:
 
 @dataclass(frozen=True, slots=True)
 class Situation:
-    """What the answers depend on.
+    """The facts that decide the answers.
 
-    The first of the drives is to be home; ``awake`` says what is held off, see ``Awake``.
-
-    ``busy``: a drive is slow to answer, and is asked again.
+    The first of the drives becomes home; ``awake`` is what is prevented, see ``Awake``. ``busy``: a
+    drive is slow to answer, and is checked again.
     """
 
     state: State
@@ -66,12 +65,12 @@ class Situation:
 
     @property
     def proven(self) -> bool:
-        """True when all copies were read from the drives themselves."""
+        """True if all copies were read from the drives themselves."""
         return all(d.proven for d in self.drives)
 
     @property
     def whole(self) -> list[DriveNow]:
-        """Drives that hold the whole library while others do not yet."""
+        """Drives that have the whole library while others do not yet."""
         ready = [d for d in self.drives if d.whole_at]
         return ready if len(ready) < len(self.drives) else []
 
@@ -169,7 +168,7 @@ def _deleting(s: Situation) -> tuple[str, str]:
 
 
 def why_not_delete(s: Situation) -> str:
-    """Why the originals cannot be deleted yet, by the core's policy; empty when they can."""
+    """Why the originals cannot be deleted yet, by the core's policy; empty if they can."""
     facts = Facts(s.state, looked=s.looked, even=s.even, busy=s.busy, proven=s.proven)
     code = why_not_release(facts)
     if code is Code.WRONG_STATE:

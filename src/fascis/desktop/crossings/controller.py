@@ -1,4 +1,4 @@
-"""What happens at the crossings: the list, running, pausing, going on.
+"""Running crossings: the list, running, pausing, resuming.
 
 The steps after verification are in ``steps``.
 """
@@ -43,9 +43,9 @@ from fascis.machine.notice import tell_desktop
 from fascis.words.figures import listed, number, percent, size
 from fascis.words.speech import tr, trn
 
-# Of 200 ms: how often the clock times in the list are renewed.
+# In units of 200 ms: how often the times in the list are updated.
 _LIST_BEATS = 10
-# A stop that takes longer hangs in a drive that does not answer.
+# Seconds; if a stop takes longer, a drive is not answering.
 _PATIENCE_MS = 1500
 
 
@@ -61,7 +61,7 @@ class Conducting(QObject):
     """
 
     pulse = pyqtSignal(str)
-    coming = pyqtSignal(object)  # what is on its way to a drive: a list of Coming
+    coming = pyqtSignal(object)  # Libraries on their way to drives: a list of Coming.
     changed = pyqtSignal()
     to_receipts = pyqtSignal(str)
     to_shelves = pyqtSignal()
@@ -80,21 +80,21 @@ class Conducting(QObject):
         self.crossings: list[Listed] = []
         self.current: Listed | None = None
         self.now: Running | None = None
-        # something waits for a drive that does not answer: the program ends without it
+        # A task waits for a drive that does not answer: the program ends without it.
         self.stuck = False
         self.opener: Callable[[str], None] = show_in_folder
         self.notify: Callable[[str, str, bool], object] = tell_desktop
         self.page = CrossingPage(panel)
         self.leave_to_receipts: Callable[[str], None] = self.to_receipts.emit
         self.steps = Steps(self, self)
-        # Of the chosen crossing, while it does not run.
+        # For the chosen crossing, while it does not run.
         self._seen: Seen | None = None
         self._read_lanes: dict[int, Lane] = {}
         self._loaded_once = False
         self._errors: dict[str, str] = {}
         self._sub = ""
         self._closing = False
-        # Crossings that a step is done with now.
+        # Crossings with a step in progress.
         self._acting: set[str] = set()
         self._beats = 0
         self._removed: set[int] = set()
@@ -116,17 +116,17 @@ class Conducting(QObject):
 
     @property
     def control(self) -> Control:
-        """Holds and stops what runs."""
+        """Pauses and stops the running crossing."""
         return self.now.control if self.now else Control()
 
     @property
     def _mine(self) -> Running | None:
-        """The run of the chosen crossing, when it is the one that runs."""
+        """The run of the chosen crossing, if that is the running one."""
         return self.now if self.now and self._is_chosen(self.now.crossing.id) else None
 
     @property
     def seen(self) -> Seen | None:
-        """What the journal of the chosen crossing said last."""
+        """The last content of the chosen crossing's journal."""
         return self._mine.seen if self._mine else self._seen
 
     @property
@@ -144,7 +144,7 @@ class Conducting(QObject):
     # -- the list ----------------------------------------------------------------------------------
 
     def load(self, then: Callable[[], object] | None = None) -> None:
-        """Looks for journals that are not open yet, shows the list, and then does ``then``."""
+        """Finds journals that are not open yet, shows the list, and then does ``then``."""
 
         def done(outcome: Any) -> None:
             self._loaded_once = True
@@ -162,7 +162,7 @@ class Conducting(QObject):
         Task(lambda: [read_listed(c) for c in self.opened.look()], done, self)
 
     def _take(self, found: list[Listed]) -> None:
-        """Takes over what a task has read; of what was begun meanwhile, what is here stays."""
+        """Uses what a task has read; for crossings started meanwhile, the present data stays."""
         ids = {c.id for c in found}
         self.crossings = [c for c in self.crossings if c.id not in ids] + found
         if self.now is not None:
@@ -171,7 +171,7 @@ class Conducting(QObject):
             self.current = self._listed(self.current.id)
 
     def _take_one(self, one: Listed) -> None:
-        """Takes over what was read of one crossing; a new one comes first."""
+        """Uses what was read of one crossing; a new one comes first."""
         if self._listed(one.id) is None:
             self.crossings.insert(0, one)
         self._take([one if c.id == one.id else c for c in self.crossings])
@@ -196,7 +196,7 @@ class Conducting(QObject):
         self.show()
 
     def _read(self) -> None:
-        """Reads the chosen crossing's journal, and shows what was read."""
+        """Reads the chosen crossing's journal, and shows it."""
         if self.current is None or self._runs(self.current.id):
             return
         id = self.current.id
@@ -220,7 +220,7 @@ class Conducting(QObject):
         Task(work, done, self)
 
     def rows(self) -> list[CrossingRow]:
-        """The list: what waits for a person, what runs, the queue in its order, what has ended."""
+        """The list: crossings that wait for a person, running and queued ones, finished ones."""
         waiting = self._waiting()
         paused = self.control.paused
         first = None if paused or self.now is None else self.now.ready_at()
@@ -242,15 +242,15 @@ class Conducting(QObject):
         return [*yours, *running, *queue, *done]
 
     def _waits_for_you(self, crossing: Listed) -> bool:
-        """True for one that stopped on its way, or arrived and has yet to be seen to."""
+        """True for a crossing that stopped, or arrived and has steps left for a person."""
         return self._state(crossing) in UNFINISHED or crossing.waits
 
     def _waiting(self) -> list[Listed]:
-        """What waits in the queue, in its order, without the one that runs."""
+        """The queue, in order, without the running one."""
         return in_turn(c for c in self.crossings if not self._runs(c.id))
 
     def row(self, crossing: Listed) -> CrossingRow:
-        """A crossing as the list shows it."""
+        """A crossing for the list."""
         return CrossingRow(
             crossing.id,
             crossing.name,
@@ -263,7 +263,7 @@ class Conducting(QObject):
         )
 
     def _state(self, crossing: Listed) -> State:
-        """Its state; of the one that runs as it was told, of the chosen one as it is shown."""
+        """Its state: for the running one by its reports, for the chosen one as shown."""
         if self.now and self._runs(crossing.id):
             return self.now.state
         if self._seen and self._is_chosen(crossing.id):
@@ -279,7 +279,7 @@ class Conducting(QObject):
         rows = self.rows()
         self.view.show_list(rows, self.current.id if self.current else None)
         if self.current is not None and self.current.id in self._acting:
-            # Nothing is looked at while something is done with it.
+            # Nothing is checked while a step is in progress.
             return
         if self.current is None:
             self.view.show_empty(
@@ -313,7 +313,7 @@ class Conducting(QObject):
         self.show_panel()
 
     def frees(self) -> str:
-        """What the last station says."""
+        """The text of the last station."""
         state = self._state(self.current) if self.current else None
         if self.steps.list is not None and state is not State.RELEASED:
             return tr("frees {size}", size=size(self.steps.list.frees))
@@ -325,7 +325,7 @@ class Conducting(QObject):
         )
 
     def situation(self) -> Situation:
-        """What the answers depend on now."""
+        """The facts for the answers now."""
         assert self.current and self.seen
         if self._mine:
             return self._mine.situation()
@@ -341,7 +341,7 @@ class Conducting(QObject):
         self._tell_pulse()
 
     def _on_its_way(self) -> list[Coming]:
-        """What runs, on each drive that it goes to; what stands there whole is drawn as it is."""
+        """The running crossing, on each of its drives; a whole copy there is drawn normally."""
         if self.now is None:
             return []
         crossing, found = self.now.crossing, []
@@ -372,7 +372,7 @@ class Conducting(QObject):
         self.pulse.emit(" · ".join(told))
 
     def show_panel(self) -> None:
-        """Shows what belongs beside the chosen crossing now."""
+        """Shows what belongs to the chosen crossing now."""
         if not self._visible() or self.current is None or self.seen is None:
             return
         if self._error and self._sub == "":
@@ -428,7 +428,7 @@ class Conducting(QObject):
         self.page.show_running(running, actions)
 
     def _offers(self, crossing: Listed, s: Situation) -> list[tuple[str, Do]]:
-        """What more can be done with a crossing on its way."""
+        """Further actions for a crossing that is running."""
         seen = self.seen
         assert seen
         offers: list[tuple[str, Do]] = []
@@ -457,7 +457,7 @@ class Conducting(QObject):
         return offers
 
     def _remove(self, number: int) -> None:
-        """Removes a drive that is whole, while the others go on."""
+        """Removes a drive with a whole copy, while the others continue."""
         assert self.current and self.seen
         id, running = self.current.id, self.now
         label = next(d.label for d in self.seen.drives if d.number == number)
@@ -484,7 +484,7 @@ class Conducting(QObject):
         )
 
     def _take_good(self, copy: Path) -> None:
-        """Puts back, at the old place, what was found damaged there; then goes on."""
+        """Restores damaged originals at the old place; then continues."""
         self.do(
             tr("Repair"),
             tr(
@@ -542,7 +542,7 @@ class Conducting(QObject):
     # -- running -----------------------------------------------------------------------------------
 
     def enqueue(self, crossing: Crossing) -> None:
-        """Runs a crossing that was begun, or lines it up behind the one that runs."""
+        """Runs a crossing that was started, or adds it to the queue behind the running one."""
         self.opened.add(crossing)
         id = crossing.id
 
@@ -568,7 +568,7 @@ class Conducting(QObject):
         Task(lambda: read_listed(self.opened.of(id)), done, self)
 
     def run(self, id: str, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
-        """Runs a crossing up to settled, or brings newer files along, off the interface thread."""
+        """Runs a crossing up to settled, or copies later changes, off the interface thread."""
         listed = self._listed(id)
         if self.now is not None or listed is None:
             return
@@ -592,7 +592,7 @@ class Conducting(QObject):
         self._tell_pulse()
 
     def _begin(self, now: Running, seen: Any, skip: bool, bring: bool) -> None:
-        """The journal was read; now the work begins."""
+        """The journal was read; now the work starts."""
         if isinstance(seen, BaseException):
             self._ran(now, seen)
             return
@@ -653,7 +653,7 @@ class Conducting(QObject):
         self._look_at(id)
 
     def _look_at(self, id: str) -> None:
-        """Reads a crossing that ran for the list; then the next one in the queue crosses."""
+        """Reads a finished run for the list; then the next one in the queue runs."""
 
         def done(one: Any) -> None:
             if not isinstance(one, BaseException):
@@ -665,13 +665,13 @@ class Conducting(QObject):
         Task(lambda: read_listed(self.opened.of(id)), done, self)
 
     def _next(self) -> None:
-        """Lets the next one in the queue cross; one that stopped does not stop it."""
+        """Runs the next one in the queue; one that stopped does not prevent it."""
         waiting = in_turn(self.crossings)
         if waiting and self.now is None:
             self.run(waiting[0].id, choose=False)
 
     def drives_changed(self, connected: set[str]) -> None:
-        """A drive came or went: what stopped because it went goes on by itself when it is back."""
+        """A drive was connected or removed: a crossing that stopped for it resumes."""
         ready = self._returns.look(connected)
         again = next((c for c in self.crossings if c.id in ready and c.state in UNFINISHED), None)
         if again is not None and self.now is None:
@@ -693,7 +693,7 @@ class Conducting(QObject):
             )
 
     def pause_or_go_on(self) -> None:
-        """P: holds the work, or lets it go on."""
+        """P: pauses the work, or continues it."""
         if self.running:
             if self.control.paused:
                 self.control.go_on()
@@ -703,16 +703,16 @@ class Conducting(QObject):
             self._tell_pulse()
 
     def stop(self) -> None:
-        """Stops; it goes on another day. A drive that does not answer is not waited for."""
+        """Stops; it can be resumed another day. A drive that does not answer is not waited for."""
         if self.now is None:
             return
         self.now.control.stop()
         QTimer.singleShot(_PATIENCE_MS, lambda now=self.now: self._leave(now))
 
     def _leave(self, now: Running) -> None:
-        """Goes on without work that hangs in a drive which does not answer.
+        """Continues without work that waits for a drive that does not answer.
 
-        It ends by itself when that drive is taken away.
+        It ends by itself when that drive is removed.
         """
         if self.now is not now:
             return
@@ -730,14 +730,14 @@ class Conducting(QObject):
         self._next()
 
     def go_on(self, skip: bool = False) -> None:
-        """Goes on with the chosen crossing."""
+        """Resumes the chosen crossing."""
         if self.current and self.current.state in UNFINISHED:
             self.run(self.current.id, skip)
 
     def go_on_in_order(self) -> None:
-        """Goes on with the chosen crossing, which was cut off.
+        """Resumes the chosen crossing, which was interrupted.
 
-        Others that were cut off continue after it, in their order.
+        Other interrupted ones follow it, in order.
         """
         first = self.current
         if first is None or self.now is not None:
@@ -785,7 +785,7 @@ class Conducting(QObject):
     ) -> None:
         """One step with the chosen crossing, off the interface thread.
 
-        Then everything is read again, and ``then`` is done when it went well.
+        Then everything is read again, and ``then`` is called if it succeeded.
         """
         assert self.current
         id = self.current.id
@@ -822,7 +822,7 @@ class Conducting(QObject):
             self.show()
 
     def again(self, error: str = "") -> None:
-        """Reads and shows the chosen crossing again, or says what went wrong."""
+        """Reads and shows the chosen crossing again, or shows the error."""
         if error:
             self._error = error
             self.show_panel()
@@ -830,7 +830,7 @@ class Conducting(QObject):
             self._read()
 
     def close(self) -> None:
-        """Stops what runs, and waits a little for it to note where it is."""
+        """Stops the running crossing, and waits a little for it to record its progress."""
         self._closing = True
         if self.now is None:
             return

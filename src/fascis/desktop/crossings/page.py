@@ -1,4 +1,4 @@
-"""A crossing in the side panel: on its way, at the scales, and before anything is deleted."""
+"""A crossing in the side panel: while it runs, at the scales, and before anything is deleted."""
 
 from __future__ import annotations
 
@@ -22,12 +22,12 @@ from fascis.words.speech import tr, trn
 
 @dataclass(frozen=True, slots=True)
 class OnItsWay:
-    """A crossing on its way, or interrupted.
+    """A crossing that is running or interrupted.
 
     Attributes:
         hindered: a sentence for each file that could not be copied.
-        offers: more that can be done now, as ``(words, what it does)``.
-        followers: what is said of documents that stay and lead to the old place until then.
+        offers: further actions, as ``(label, function)``.
+        followers: a text about documents that stay and lead to the old place until then.
     """
 
     answers: list[Answer]
@@ -42,7 +42,7 @@ class OnItsWay:
 
 @dataclass(frozen=True, slots=True)
 class OnItsWayActions:
-    """What a person can do with it."""
+    """The actions for it."""
 
     pause: Do
     stop: Do
@@ -54,7 +54,7 @@ class OnItsWayActions:
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """A step at the scales: its words, and what it does."""
+    """A step at the scales: its label and its function."""
 
     words: str
     do: Do
@@ -66,10 +66,10 @@ class AtScales:
 
     Attributes:
         lines: ``(left, right, quiet)`` of each row.
-        step: which offer is the next.
-        plan: what deleting would delete, where that is possible at all.
-        why_not: why nothing may be deleted yet.
-        balance: what was weighed, once it is known.
+        step: the next step.
+        plan: what deleting would delete, if that is possible.
+        why_not: why nothing can be deleted yet.
+        balance: the balance, when known.
     """
 
     title: str
@@ -83,13 +83,13 @@ class AtScales:
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """A copy that is to be looked at.
+    """A copy that a person should open.
 
     Attributes:
-        path: where it is.
+        path: its path.
         documents: some of its documents.
-        unknown: how many must be opened by hand in their own program.
-        opened: the person has looked already.
+        unknown: how many must be opened in their own program.
+        opened: the person has already looked.
     """
 
     path: str
@@ -100,7 +100,7 @@ class Opening:
 
 @dataclass(frozen=True, slots=True)
 class OpeningActions:
-    """What a person can do with it."""
+    """The actions for it."""
 
     copy_path: Do
     show_folder: Do
@@ -115,7 +115,7 @@ class CrossingPage:
         self._panel = panel
 
     def show_running(self, crossing: OnItsWay, actions: OnItsWayActions) -> None:
-        """A crossing on its way, or interrupted: what is safe, how far it is, pause and stop."""
+        """A running or interrupted crossing: what is safe, its progress, pause and stop."""
         answers, figures, state = crossing.answers, crossing.figures, crossing.state
         running, paused = crossing.running, crossing.paused
         hindered, offers = crossing.hindered, crossing.offers
@@ -171,7 +171,7 @@ class CrossingPage:
             )
 
     def show_give_up(self, bytes_copied: int, drive: str, back: Do, clear: Do) -> None:
-        """Asks again before what was copied is cleared, showing what would be."""
+        """Asks again before copied files are cleared, and shows what would be."""
         panel = self._panel
         panel.begin(tr("Give up?"), tr("The originals are untouched and stay as they are."))
         panel.add_row(
@@ -272,7 +272,7 @@ class CrossingPage:
             )
 
     def show_open(self, copy: Opening, actions: OpeningActions) -> None:
-        """Where the copy is, to open it and look."""
+        """The path of the copy, to open it and look."""
         panel = self._panel
         panel.begin(
             tr("Open it from its new place"),
@@ -360,26 +360,26 @@ def _list_view(name: str, lines: LineList, height: int) -> QListView:
 
 
 class _AsWideAsThereIs(QStyledItemDelegate):
-    """Lets a line be shortened rather than scrolled sideways."""
+    """Shortens a line instead of scrolling sideways."""
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:
-        """As high as its text, and no wider than the list."""
+        """As high as its text, and not wider than the list."""
         return QSize(0, super().sizeHint(option, index).height())
 
 
 class LineList(QAbstractListModel):
-    """Lines that cost nothing until they are seen."""
+    """Lines that are made only when visible."""
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
-        """How many there are."""
+        """The number of lines."""
         raise NotImplementedError
 
     def line(self, number: int) -> str:
-        """One of them, escaped for showing."""
+        """One line, escaped for display."""
         raise NotImplementedError
 
     def data(self, index: QModelIndex, role: int = 0) -> Any:
-        """One line; whole where the pointer rests on it."""
+        """One line; the full text on hover."""
         if role == Qt.ItemDataRole.DisplayRole:
             return self.line(index.row())
         if role == Qt.ItemDataRole.ToolTipRole:
@@ -395,7 +395,7 @@ class PlaceList(LineList):
         self._places = places
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
-        """How many there are."""
+        """The number of places."""
         return len(self._places)
 
     def line(self, number: int) -> str:
@@ -411,7 +411,7 @@ class StayingList(LineList):
         self._stays = stays
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
-        """How many there are."""
+        """The number of files."""
         return len(self._stays)
 
     def line(self, number: int) -> str:

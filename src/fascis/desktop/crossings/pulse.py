@@ -1,6 +1,6 @@
-"""When crossings go on and are ready.
+"""When crossings resume and are finished.
 
-A drive that was away is back, one after the other in the queue. Pure; tested alone.
+When a drive that was away is back, and one after the other in the queue. Pure; tested alone.
 """
 
 from __future__ import annotations
@@ -12,9 +12,9 @@ from fascis.words.speech import tr
 
 
 class Returns:
-    """Crossings that stopped because a drive went away.
+    """Crossings that stopped because a drive was removed.
 
-    They go on when it was seen to be gone, and is back.
+    They resume after it was seen to be missing, and is back.
     """
 
     def __init__(self) -> None:
@@ -23,13 +23,13 @@ class Returns:
         self._missed: dict[str, bool] = {}
 
     def expect(self, crossing: Listed) -> None:
-        """A crossing stopped so."""
+        """A crossing stopped for this reason."""
         wanted = set(crossing.drives)
         self._wanted[crossing.id] = wanted
         self._missed[crossing.id] = bool(wanted & self._absent)
 
     def forget(self, id: str) -> None:
-        """It goes on, or is given up."""
+        """It resumed, or was given up."""
         self._wanted.pop(id, None)
 
     def awaited(self, id: str) -> bool:
@@ -37,7 +37,7 @@ class Returns:
         return id in self._wanted
 
     def look(self, connected: set[str]) -> set[str]:
-        """Takes what is connected now; gives the crossings whose drives are all back."""
+        """Takes the drives connected now; returns the crossings whose drives are all back."""
         everything = set().union(*self._wanted.values(), self._absent)
         self._absent = everything - connected
         ready = set()
@@ -50,7 +50,7 @@ class Returns:
 
 
 def ready_times(first: float | None, waiting: list[Listed]) -> list[float | None]:
-    """Clock times at which those that wait will be ready, by their plans, one after the other.
+    """The times at which queued crossings will be finished, by their plans, one after the other.
 
     Pure.
     """
@@ -62,7 +62,9 @@ def ready_times(first: float | None, waiting: list[Listed]) -> list[float | None
 
 
 def whole_words(s: Situation) -> str:
-    """What is said large when one drive is whole and another is not yet: ``Heron A.
+    """The large text when one drive is whole and another is not yet: ``Heron A.
+
+    Whole, verified 01:12``. Pure.
 
     Whole, verified 01:12``. Pure.
     """

@@ -1,6 +1,6 @@
-"""The crossing that runs now, as the window knows it.
+"""The running crossing, as the window knows it.
 
-From what its journal said at the start, and what was told since.
+From its journal at the start, and from its reports since.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from fascis.files.control import Control
 class Running:
     """One run of one crossing.
 
-    Its journal is the work's meanwhile: the window asks this instead.
+    Its journal belongs to the work meanwhile: the window uses this instead.
     """
 
     def __init__(self, crossing: Listed) -> None:
@@ -34,7 +34,7 @@ class Running:
         self._whole: dict[int, float] = {}
 
     def begin(self, seen: Seen) -> None:
-        """Takes what the journal said."""
+        """Takes the journal's content at the start."""
         self.seen, self.lanes, self.attention = seen, seen.lanes(), list(seen.attention)
         self._paces = {d.number: Pace(*seen.planned, *d.verified) for d in seen.drives}
         self._whole = {
@@ -42,7 +42,7 @@ class Running:
         }
 
     def take(self, events: list[Event]) -> None:
-        """Takes what was told."""
+        """Takes a report."""
         for event in events:
             if isinstance(event, Advanced) and event.destination in self._paces:
                 self._paces[event.destination].advance(event)
@@ -67,7 +67,7 @@ class Running:
             self.state = State.COPYING
 
     def situation(self) -> Situation:
-        """What the answers depend on now."""
+        """The facts for the answers now."""
         assert self.seen
         files, total = self.seen.planned
         drives = []
@@ -86,9 +86,9 @@ class Running:
         return sum(p.bytes_a_second() for n, p in self._paces.items() if n not in self._whole)
 
     def ready_at(self) -> float | None:
-        """When the last drive will be ready, in seconds since 1970.
+        """When the last drive will be finished, in seconds since 1970.
 
-        None while that cannot be told.
+        None if not known yet.
         """
         at = [p.ready_at() for n, p in self._paces.items() if n not in self._whole]
         known = [a for a in at if a]

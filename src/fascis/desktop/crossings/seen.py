@@ -1,6 +1,6 @@
-"""What the window knows of one crossing.
+"""What the window knows about one crossing.
 
-Read from its journal in one go, off the interface thread.
+Read from its journal at once, outside the interface thread.
 """
 
 from __future__ import annotations
@@ -28,9 +28,9 @@ from fascis.files.names import shown
 from fascis.library.known.places import Place
 from fascis.words.speech import trn
 
-# Paths that are offered for opening.
+# Paths offered for opening.
 MOST_DOCUMENTS = 6
-# Sentences that are shown; the count is of all.
+# Sentences that are shown; the count includes all.
 MOST_HINDERED = 200
 
 
@@ -48,7 +48,7 @@ class SeenDrive:
     strands: list[StrandProgress]
 
     def now(self) -> DriveNow:
-        """How far it is while nothing runs."""
+        """Its progress while nothing runs."""
         left, files = self.going[1] - self.verified[1], self.going[0] - self.verified[0]
         whole_at = self.settled_at if self.state is State.SETTLED else None
         return DriveNow(
@@ -86,7 +86,7 @@ class Seen:
     led: bool = False
     # One of the parts of a split, whose originals are deleted together.
     in_split: bool = False
-    # Copies that have sound what was found damaged.
+    # Copies with an intact version of a damaged original.
     sound_in: list[Place] = field(default_factory=list)
 
     @property
@@ -106,12 +106,12 @@ class Seen:
 
     @property
     def going(self) -> tuple[int, int]:
-        """``(files, bytes)`` that go along."""
+        """``(files, bytes)`` to be copied."""
         return self.drives[0].going
 
     @property
     def proven(self) -> bool:
-        """True when every copy was read from its drive itself."""
+        """True if every copy was read from its drive itself."""
         return all(d.proven for d in self.drives)
 
     @property
@@ -121,7 +121,7 @@ class Seen:
 
     @property
     def followers_wait(self) -> str:
-        """Says where these lead until home goes to the new place; nothing where there are none."""
+        """Where these lead until home moves to the new place; empty if there are none."""
         if not self.followers or self.led:
             return ""
         return trn(
@@ -133,13 +133,13 @@ class Seen:
         )
 
     def situation(self, even: bool, busy: bool = False) -> Situation:
-        """What the answers depend on while nothing runs."""
+        """The facts for the answers while nothing runs."""
         return Situation(
             self.state, False, tuple(d.now() for d in self.drives), self.looked, even, busy=busy
         )
 
     def lanes(self) -> dict[int, Lane]:
-        """A lane for each strand, on every drive."""
+        """A bar for each strand, on every drive."""
         made = {s.id: Lane(s.id, s.folder, s.role, s.bytes, []) for s in self.drives[0].strands}
         for drive in self.drives:
             for s in drive.strands:
@@ -152,12 +152,12 @@ class Listed:
     """A crossing as it was last read for the list. Bytes, seconds, and seconds since 1970.
 
     Attributes:
-        target: where the new library is, or will be.
-        drives: the UUIDs of all drives that it needs.
-        to: the UUIDs of those that it goes to.
-        one_more: home stays: it ends when the copy is whole.
-        waits: it arrived, and a person has yet to take it as far as it was planned.
-        ended_whole: it was taken back, and had arrived before.
+        target: the path of the new library.
+        drives: the UUIDs of all its drives.
+        to: the UUIDs of its destinations.
+        one_more: home stays, so it ends when the copy is whole.
+        waits: it arrived, and steps of its plan are left for a person.
+        ended_whole: it was undone after it had arrived.
     """
 
     id: str
@@ -180,12 +180,12 @@ class Listed:
 
     @property
     def arrived(self) -> bool:
-        """True when there is, or was, a verified copy: then there is a receipt."""
+        """True if there is, or was, a verified copy: then there is a receipt."""
         return self.state in ARRIVED or self.ended_whole
 
 
 def read_listed(crossing: Crossing) -> Listed:
-    """Reads what the list shows of a crossing; quick but for the bytes of one that was cut off."""
+    """Reads a crossing for the list; fast, except for the bytes of an interrupted one."""
     header, state = crossing.places.header, crossing.state
     settled = bool(crossing.journal.value("settled_at"))
     return Listed(
@@ -243,7 +243,7 @@ def read_seen(crossing: Crossing) -> Seen:
 
 
 def _sound_in(crossing: Crossing) -> list[Place]:
-    """Copies that have sound what was found damaged; looked for only while that waits."""
+    """Copies with an intact version of a damaged original; searched for only while this is open."""
     waits = crossing.state is State.WAITING
     return sound_copies(crossing.workspace, crossing) if waits else []
 

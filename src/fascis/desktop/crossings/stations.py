@@ -1,4 +1,4 @@
-"""The line of a crossing with its stations, and the lanes of its strands."""
+"""The line of a crossing with its stations, and the bars of its strands."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from fascis.library.roles import Role
 from fascis.words.figures import size
 from fascis.words.speech import tr
 
-# One more copy ends when it is whole: so many stations.
+# One more copy ends when it is whole: the number of stations.
 ONE_MORE = 4
 STATIONS = (
     tr("Plan"),
@@ -31,7 +31,7 @@ STATIONS = (
 
 
 def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
-    """``(done, at)``: stations behind, and the last one that is busy or next.
+    """``(done, at)``: finished stations, and the present or next one.
 
     Pure; tested alone.
     """
@@ -54,7 +54,7 @@ def reached(state: State, all_copied: bool = False) -> tuple[int, int]:
 class StationLine(QWidget):
     """Stations from plan to release, with the two lines.
 
-    Originals untouched, set aside, gone for good.
+    Originals untouched, set aside, deleted.
     """
 
     def __init__(self) -> None:
@@ -66,12 +66,12 @@ class StationLine(QWidget):
     def show_state(
         self, state: State, home: str, frees: str, busy: bool, one_more: bool = False
     ) -> None:
-        """Shows where a crossing is.
+        """Shows the state of a crossing.
 
         Args:
             home: the new drive's name.
-            frees: what a release would free.
-            one_more: home stays: it ends when the copy is whole.
+            frees: the room a release would free.
+            one_more: home stays, so it ends when the copy is whole.
         """
         shown_now = (self._state, self._home, self._frees, self._busy, self._one_more)
         if shown_now == (state, home, frees, busy, one_more):
@@ -154,7 +154,7 @@ class StationLine(QWidget):
 
 @dataclass(slots=True)
 class LaneOn:
-    """How far one strand is on one drive, in bytes."""
+    """The progress of one strand on one drive, in bytes."""
 
     copied: int = 0
     verified: int = 0
@@ -162,7 +162,7 @@ class LaneOn:
 
 @dataclass(slots=True)
 class Lane:
-    """One strand, and how far it is on every drive; ``total`` in bytes."""
+    """One strand, and its progress on every drive; ``total`` in bytes."""
 
     id: int
     folder: bytes
@@ -182,7 +182,7 @@ class Lane:
 
 
 def lane_name(folder: bytes, role: Role) -> str:
-    """What a strand is called: its folder, and its role where the folder does not say it."""
+    """The name of a strand: its folder, and its role if the folder does not show it."""
     name = shown(folder) or tr("top folder")
     if (
         role in (Role.ORIGINAL, Role.OTHER)
@@ -194,16 +194,16 @@ def lane_name(folder: bytes, role: Role) -> str:
 
 
 def _far(lane: Lane) -> tuple[int, ...]:
-    """How far a lane is, to know whether it must be painted again."""
+    """The progress of a bar, to decide whether it must be painted again."""
     return (lane.total, *(n for on in lane.drives for n in (on.copied, on.verified)))
 
 
-# Above the first lane: the drives' names.
+# Above the first bar: the drives' names.
 _TOP = 24
 
 
 class Lanes(QWidget):
-    """Every strand's thin lane: waiting, copied, read back and equal."""
+    """A thin bar for every strand: waiting, copied, read back and equal."""
 
     ROW = 34
 
@@ -215,7 +215,7 @@ class Lanes(QWidget):
         self._drawn: list[tuple[int, ...]] = []
 
     def show_lanes(self, lanes: list[Lane], drives: list[str]) -> None:
-        """Shows lanes, largest first, with one bar for each drive."""
+        """Shows the strands, largest first, with one bar for each drive."""
         same = drives == self.drives and [x.id for x in lanes] == [x.id for x in self._lanes]
         self._lanes, self.drives = lanes, list(drives)
         self.setMinimumHeight(self.sizeHint().height())
@@ -230,7 +230,7 @@ class Lanes(QWidget):
         if not same:
             self.update()
             return
-        # Five times a second, of many lanes, one or two go on.
+        # Five times a second only one or two of many bars change.
         for number, (old, new) in enumerate(zip(before, self._drawn, strict=True)):
             if old != new:
                 self.update(self._band(number))
@@ -240,15 +240,15 @@ class Lanes(QWidget):
         return self.ROW if len(self.drives) < 2 else self.ROW + 6
 
     def _band(self, number: int) -> QRect:
-        """Where a lane is painted."""
+        """The area of a bar."""
         return QRect(0, _TOP + number * self._row - 2, self.width(), self._row)
 
     def sizeHint(self) -> QSize:
-        """As high as its lanes."""
+        """The height of its bars."""
         return QSize(700, 26 + self._row * len(self._lanes) + 26)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Paints the lanes."""
+        """Paints the bars."""
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -265,7 +265,7 @@ class Lanes(QWidget):
         painter.drawText(QPointF(right + 12, 14), tr("verified"))
         seen = event.region() if event is not None else QRegion(self.rect())
         for number, lane in enumerate(self._lanes):
-            # Of many lanes only some are in sight, and fewer have changed.
+            # Only some of many bars are visible, and fewer have changed.
             if seen.intersects(self._band(number)):
                 self._lane(painter, lane, _TOP + number * self._row, left, right)
         x, y = left, _TOP + len(self._lanes) * self._row

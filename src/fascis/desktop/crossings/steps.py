@@ -26,12 +26,12 @@ from fascis.files.names import elided, shown
 from fascis.words.figures import listed, number, size
 from fascis.words.speech import tr, trn
 
-# Until a drive that was busy is looked at again.
+# Until a busy drive is checked again.
 _AGAIN_MS = 3_000
 
 
 class Host(Protocol):
-    """What chooses a crossing, has work done with it, and shows what belongs to it."""
+    """Chooses a crossing, runs work with it, and shows its pages."""
 
     current: Listed | None
     opened: Opened
@@ -51,7 +51,7 @@ class Host(Protocol):
         """Reads all crossings again."""
 
     def again(self, error: str = "") -> None:
-        """Reads it again, or says what went wrong."""
+        """Reads it again, or shows the error."""
 
     def back(self) -> None:
         """Leaves an inner page."""
@@ -60,10 +60,10 @@ class Host(Protocol):
         """Shows an inner page."""
 
     def situation(self) -> Situation:
-        """What answers depend on."""
+        """The facts for the answers."""
 
     def frees(self) -> str:
-        """What the last station says."""
+        """The text of the last station."""
 
     def run(self, id: str, skip: bool = False, bring: bool = False, choose: bool = True) -> None:
         """Runs a crossing."""
@@ -82,10 +82,10 @@ class Host(Protocol):
 
 
 class Steps:
-    """What can be done with a crossing that has arrived.
+    """The steps of a crossing that has arrived.
 
     Args:
-        host: holds which one is chosen.
+        host: knows which one is chosen.
         tasks: the parent of tasks.
     """
 
@@ -94,18 +94,18 @@ class Steps:
         self._host = host
         self.balance: Balance | None = None
         self.list: Deleting | None = None
-        # Of what is weighed; what was begun in an earlier one does not count.
+        # For the present balance; results of an earlier one do not count.
         self._turn = 0
         self._weighing: set[tuple[str, int]] = set()
         self.screens = {"open": self._open_screen, "delete": self._delete_screen}
 
     def forget(self) -> None:
-        """What was weighed no longer holds, or belongs to another crossing."""
+        """The balance is outdated, or belongs to another crossing."""
         self.balance, self.list = None, None
         self._turn += 1
 
     def show(self, row: CrossingRow) -> None:
-        """Shows the scales; weighs first where that was not done."""
+        """Shows the scales; computes the balance first if needed."""
         if self.balance is None:
             self._weigh()
         self._host.view.show_balance(row, self.balance, self._host.frees())
@@ -126,14 +126,14 @@ class Steps:
         def done(outcome: Any) -> None:
             self._weighing.discard((id, turn))
             if self._host.current is None or self._host.current.id != id or turn != self._turn:
-                # Another is chosen, or something was done meanwhile that changes it.
+                # Another one is chosen, or a step changed it meanwhile.
                 return
             if isinstance(outcome, BaseException):
                 self._host.again(str(outcome))
             else:
                 self.balance, self.list = outcome
                 self._host.show()
-                # Slow to answer is not out of balance.
+                # Slow to answer does not mean out of balance.
                 if self.balance and self.balance.busy:
                     QTimer.singleShot(_AGAIN_MS, lambda: self._again_if_busy(id))
 
@@ -150,11 +150,11 @@ class Steps:
             self._weigh()
 
     def show_panel(self) -> None:
-        """Shows what can be done at the scales."""
+        """Shows the possible steps at the scales."""
         c, seen = self._host.current, self._host.seen
         assert c and seen
         s, drive = self._host.situation(), seen.drive
-        # What a part leaves for others is simply not set aside.
+        # Files that a part leaves for others are not set aside.
         others = [] if seen.part else self._others()
         step = step_after(s.state, seen.after, s.looked, self.balance, bool(others))
         titles = {
@@ -182,7 +182,7 @@ class Steps:
         self._host.page.show_scales(scales, offers, lambda: self._host.screen("delete"))
 
     def _offers(self, crossing: str, seen: Seen, s: Situation, step: str) -> dict[str, Offer]:
-        """What can be done at the scales, by the names of steps."""
+        """The possible steps at the scales, by name."""
         drive = seen.drive
         offers = {
             "open": Offer(
@@ -222,12 +222,12 @@ class Steps:
         return offers
 
     def bring_along(self) -> None:
-        """Copies, verifies and settles what became newer at the old place."""
+        """Copies, verifies and settles files that changed at the old place."""
         if self._host.current:
             self._host.run(self._host.current.id, bring=True)
 
     def leave(self) -> None:
-        """The decision that what became newer stays at the old place."""
+        """Decides that changed files stay at the old place."""
         if self._host.current and self.balance:
             newer = list(self.balance.newer)
             self._host.do(
@@ -245,8 +245,7 @@ class Steps:
         def work(crossing: Crossing) -> None:
             if not crossing.prove():
                 if all(d.only_compared or d.copies.proven() for d in crossing.demanded):
-                    # equal, after it was connected again: whether that is enough is the person's to
-                    # say
+                    # Equal after reconnecting: the person decides whether that is enough.
                     return
                 raise Refused(
                     Code.NOT_PROVEN,
@@ -264,7 +263,7 @@ class Steps:
         )
 
     def accept_comparison(self) -> None:
-        """The person confirms that a comparison is enough, where the drive can never prove more."""
+        """The person confirms that a comparison is enough if the drive cannot prove more."""
         if self._host.current:
             self._host.do(
                 tr("Noted"),
@@ -273,7 +272,7 @@ class Steps:
             )
 
     def look_again(self) -> None:
-        """Weighs again."""
+        """Computes the balance again."""
         self.forget()
         self._host.show()
 
@@ -301,7 +300,7 @@ class Steps:
         self._host.page.show_open(copy, actions)
 
     def looked(self) -> None:
-        """The person says that they have looked."""
+        """The person confirms having looked."""
         assert self._host.current
         self._host.do(tr("Noted"), tr("You have looked at it in its new place."), Crossing.looked)
 
@@ -317,7 +316,7 @@ class Steps:
         return sorted({name for by in needed for name in by})
 
     def lead(self) -> None:
-        """Leads the documents of other libraries to the new place."""
+        """Updates the documents of other libraries to the new place."""
         assert self._host.current
         self._host.do(
             tr("Leading other libraries to the new place"),
@@ -338,7 +337,7 @@ class Steps:
         )
 
     def put_back(self) -> None:
-        """Puts the originals back under their name."""
+        """Gives the originals their name back."""
         assert self._host.current
         self._host.do(tr("Putting back"), tr("One rename."), Crossing.put_back)
 
@@ -359,7 +358,7 @@ class Steps:
         )
 
     def delete(self) -> None:
-        """Deletes the originals that are listed; each is checked once more right before."""
+        """Deletes the listed originals; each is checked once more right before."""
         if self._host.current is None or self.list is None or self._host.seen is None:
             return
         if why_not_delete(self._host.situation()):

@@ -1,6 +1,6 @@
-"""The place Crossings: the list of crossings, and the chosen one.
+"""The view Crossings: the list of crossings, and the chosen one.
 
-Stations, lanes, what needed attention, the scales.
+Stations, bars, problems, the scales.
 """
 
 from __future__ import annotations
@@ -32,15 +32,15 @@ from fascis.files.names import elided, shown
 from fascis.words.figures import clock, listed, number, size
 from fascis.words.speech import tr, trn
 
-# Lines of the list that are no crossing.
+# Lines of the list that are not crossings.
 _YOURS, _FINISHED = "yours", "finished"
 
 
 class Group(Enum):
-    """Where a line of the list stands."""
+    """The group of a line in the list."""
 
-    YOU = "you"  # it waits for a person
-    NOW = "now"  # it runs, or waits its turn
+    YOU = "you"  # It waits for a person.
+    NOW = "now"  # It runs, or is in the queue.
     DONE = "done"
 
 
@@ -48,7 +48,7 @@ class Group(Enum):
 class CrossingRow:
     """One line of the list, as read from a journal.
 
-    ``waits`` is its place in the queue, from 1, or 0; ``one_more`` says that home stays.
+    ``waits`` is its position in the queue, from 1, or 0; ``one_more`` means that home stays.
     """
 
     id: str
@@ -65,10 +65,10 @@ class CrossingRow:
 
 
 class CrossingsView(QWidget):
-    """Shows what it is given; ``chosen`` says which crossing was clicked."""
+    """Shows what it is given; ``chosen`` reports which crossing was clicked."""
 
     chosen = pyqtSignal(str)
-    # What is finished is to be shown, or no longer.
+    # Finished ones are shown, or not any more.
     folded = pyqtSignal()
 
     def __init__(self) -> None:
@@ -144,11 +144,11 @@ class CrossingsView(QWidget):
         self._fill_list(lines, current)
 
     def _fill_list(self, lines: list[tuple[str, str, str]], current: str | None) -> None:
-        """Fills the list: ids, or what a line is a heading of; whole words, and shortened ones."""
+        """Fills the list: ids, or the kind of heading; full texts, and shortened ones."""
         self.list.blockSignals(True)
         ids = [id for id, _, _ in lines]
         if ids != self._ids:
-            # else only words change: whoever is about to click keeps the line under the pointer
+            # Otherwise only texts change: the line under the pointer stays.
             self.list.clear()
             self.list.addItems(ids)
             self._ids = ids
@@ -172,13 +172,13 @@ class CrossingsView(QWidget):
             self.chosen.emit(self._ids[row])
 
     def _pressed(self, item: QListWidgetItem) -> None:
-        """The line above what is finished unfolds it, and folds it again."""
+        """The heading of finished crossings unfolds and folds them."""
         if self._ids[self.list.row(item)] == _FINISHED:
             self._unfolded = not self._unfolded
             self.folded.emit()
 
     def show_empty(self, words: str, more: str) -> None:
-        """Shows what to do first."""
+        """Shows the first steps."""
         clear(self.empty_down)
         self.empty_down.addStretch(1)
         for text, kind in ((words, {"title": True}), (more, {"quiet": True})):
@@ -201,7 +201,7 @@ class CrossingsView(QWidget):
     def show_running(
         self, row: CrossingRow, lanes: list[Lane], frees: str, whole: str = ""
     ) -> None:
-        """Shows a crossing on its way; ``whole`` says which drive is ready before the others."""
+        """Shows a running crossing; ``whole`` says which drive is finished before the others."""
         self.empty.hide()
         for widget in (self.scales, self.checks):
             widget.hide()
@@ -222,7 +222,7 @@ class CrossingsView(QWidget):
     def show_balance(self, row: CrossingRow, balance: Balance | None, frees: str) -> None:
         """Shows the scales of a settled crossing.
 
-        ``balance`` is None while both places are looked at.
+        ``balance`` is None while both places are checked.
         """
         self.empty.hide()
         self._scroll.hide()
@@ -293,12 +293,12 @@ class CrossingsView(QWidget):
 
 
 def has_scales(state: State) -> bool:
-    """True when a crossing is shown as scales."""
+    """True if a crossing is shown as scales."""
     return state in ARRIVED
 
 
 def _line(row: CrossingRow) -> tuple[str, str]:
-    """A line of the list: whole, and with long names shortened."""
+    """A line of the list: the full text, and one with long names shortened."""
     ready = f", {row.ready}" if row.ready else ""
 
     def words(most: int) -> str:
@@ -319,7 +319,7 @@ def _state_words(row: CrossingRow) -> str:
 
 
 def _columns(table: QTableWidget, count: int) -> None:
-    """Gives a table of checks its columns: what, then figures, then the verdict."""
+    """Sets a table's columns: the check, the figures, the verdict."""
     table.setColumnCount(count)
     horizontal = table.horizontalHeader()
     assert horizontal

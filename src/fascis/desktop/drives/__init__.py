@@ -1,1 +1,1 @@
-"""A drive in the side panel: looked at, mounted, measured, prepared, removed."""
+"""A drive in the side panel: examining, mounting, measuring, preparing, removing."""

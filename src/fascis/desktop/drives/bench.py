@@ -1,4 +1,4 @@
-"""The bench of the demo in the side panel: what can be done to each stand-in drive."""
+"""The demo's controls for stand-in drives in the side panel."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from fascis.workspace import Workspace
 
 
 class Bench(QObject):
-    """Shows the bench, and pulls its levers in tasks."""
+    """Shows the controls, and carries them out in tasks."""
 
     changed = pyqtSignal()
 
@@ -31,7 +31,7 @@ class Bench(QObject):
         self.open = False
 
     def show(self, trouble: str = "") -> None:
-        """Looks at the stand-ins, and shows what can be done to each."""
+        """Reads the stand-ins, and shows the controls of each."""
         self.open = True
 
         def work() -> list[tuple[str, str, list[Lever]]]:
@@ -87,7 +87,7 @@ class Bench(QObject):
         Task(lever.pull, done, self)
 
     def close(self) -> None:
-        """Something else is looked at now."""
+        """Something else is shown now."""
         self.open = False
 
     def _leave(self) -> None:

@@ -1,6 +1,6 @@
-"""What happens with a drive: looked at, mounted, measured, prepared, removed.
+"""Actions on a drive: examining, mounting, measuring, preparing, removing.
 
-And libraries that it brings along.
+Also libraries found on it.
 """
 
 from __future__ import annotations
@@ -39,29 +39,29 @@ _AFTER_STOP_MS = 200
 
 
 class Runs(Protocol):
-    """What is known of the crossing that runs."""
+    """What is known of the running crossing."""
 
     @property
     def name(self) -> str:
-        """The library's."""
+        """The library's name."""
 
     @property
     def drives(self) -> frozenset[str]:
-        """The UUIDs of the drives that it needs."""
+        """The UUIDs of its drives."""
 
 
 class Caring(QObject):
-    """Connects a chosen drive and the side panel with the core. Every look at a drive is a task."""
+    """Connects a chosen drive and the side panel with the core; drives are read in tasks."""
 
-    # The drives should be looked at again.
+    # The drives should be read again.
     changed = pyqtSignal()
-    # Libraries are to be looked for on the drive of a shelf.
+    # Libraries should be searched for on the drive of a shelf.
     look_asked = pyqtSignal(object)
-    # A library's folder, moves, folders to look in, a literal survey.
+    # A library's folder, moves, folders to search, a literal survey.
     returned = pyqtSignal(object, object, object, object)
-    # A folder that is to be added.
+    # A folder that should be added.
     added = pyqtSignal(object)
-    # A folder that is to be home on this computer, by the person's word.
+    # A folder that should become home on this computer, confirmed by the person.
     made_home = pyqtSignal(object)
 
     def __init__(
@@ -80,7 +80,7 @@ class Caring(QObject):
         self.tool: Callable[[], DiskTool | None] = lambda: find_disk_tool(data_folders(os.environ))
         self.shelf: Shelf | None = None
         self._painted: Shelf | None = None
-        # The library that a file system should suit.
+        # The library for which a file system should suit.
         self._library: Path | None = None
         self._facts: dict[tuple[str, Path], tuple[bool, bool]] = {}
         self._inner = False
@@ -92,7 +92,7 @@ class Caring(QObject):
     # -- a drive -----------------------------------------------------------------------------------
 
     def show(self, shelf: Shelf) -> None:
-        """Shows a drive that was chosen, or what has become of it; an inner page stays open."""
+        """Shows a chosen drive, or its new state; an inner page stays open."""
         same = self.shelf is not None and self.shelf.drive.uuid == shelf.drive.uuid
         self.shelf = shelf
         if same and (self._inner or shelf == self._painted):
@@ -107,22 +107,22 @@ class Caring(QObject):
         self._turns()
 
     def _turns(self) -> int:
-        """Something else is shown: what was begun for the page before is not waited for."""
+        """Something else is shown: results for the previous page are ignored."""
         self._turn += 1
         self._control.stop()
         self._control = Control()
         return self._turn
 
     def touched(self) -> None:
-        """A person chose something: what was found of two folders is looked at again."""
+        """A person chose something: the comparison of two folders is made again."""
         self._differs.clear()
 
     def suit(self, root: Path | None) -> None:
-        """The library that was chosen last: a file system should suit it."""
+        """The library chosen last, for which a file system should suit."""
         self._library = root or self._library
 
     def page(self, news: str = "") -> None:
-        """The drive's own page; what must be looked up comes a moment later."""
+        """The drive's own page; details follow a moment later."""
         shelf = self.shelf
         if shelf is None:
             return
@@ -142,7 +142,7 @@ class Caring(QObject):
             ):
                 raise outcome
             if turn != self._turn or isinstance(outcome, BaseException):
-                # It went away while it was looked at: the shelf says so.
+                # It was removed meanwhile: the shelf shows that.
                 return
             if outcome != self._facts.get(key):
                 self._facts[key] = outcome
@@ -152,9 +152,9 @@ class Caring(QObject):
         Task(work, done, self)
 
     def _known(self, shelf: Shelf, service: bool, folder: bool) -> None:
-        """What can be done with the drive is known now.
+        """The possible actions are known now.
 
-        Other buttons, and where it cannot be mounted, why.
+        Other buttons, and the reason if it cannot be mounted.
         """
         if shelf.drive.mounted:
             self.drive_page.show_buttons(shelf, service, folder, self._do_deed)
@@ -191,7 +191,7 @@ class Caring(QObject):
         then: Callable[[Any], None],
         cancel: Callable[[], None] | None = None,
     ) -> None:
-        """Does work on an inner page, and shows what came of it; a trouble is told there."""
+        """Does work on an inner page, and shows the result; errors are shown there."""
         self._inner = True
         turn = self._turns()
         self.panel.show_busy(title, words, cancel)
@@ -213,7 +213,7 @@ class Caring(QObject):
     def _do(
         self, words: str, work: Callable[[], str], cancel: Callable[[], None] | None = None
     ) -> None:
-        """Does something with the drive; what it gives is told on the drive's page."""
+        """Does something with the drive; the result is shown on the drive's page."""
         shelf = self.shelf
         if shelf is None:
             return
@@ -226,7 +226,7 @@ class Caring(QObject):
         self._inside(shown(shelf.drive.label), words, work, then, cancel)
 
     def mount(self) -> None:
-        """Mounts a drive that is plugged in."""
+        """Mounts a connected drive."""
         shelf = self.shelf
         if shelf is not None:
             self._do(
@@ -261,7 +261,7 @@ class Caring(QObject):
         self._do(words, work, control.stop)
 
     def make_folder(self) -> None:
-        """Makes the folder for libraries, and asks the drive what it can hold."""
+        """Makes the folder for libraries, and tests what the drive can store."""
         shelf = self.shelf
         if shelf is not None:
             make = lambda: make_folder_for_libraries(self.workspace.drives, shelf.drive)[0]  # noqa: E731
@@ -271,7 +271,7 @@ class Caring(QObject):
             )
 
     def remove(self) -> None:
-        """Removes it safely; a crossing that needs it is asked for first."""
+        """Removes it safely; if a crossing uses it, asks first."""
         shelf, running = self.shelf, self._running()
         if shelf is None:
             return
@@ -294,9 +294,9 @@ class Caring(QObject):
         self._when_stopped(shelf)
 
     def _when_stopped(self, shelf: Shelf) -> None:
-        """Removes the drive once nothing runs.
+        """Removes the drive when nothing runs.
 
-        Not when a person has turned to something else meanwhile.
+        Not if the person has chosen something else meanwhile.
         """
         if self.shelf is None or self.shelf.drive.uuid != shelf.drive.uuid:
             return
@@ -319,7 +319,7 @@ class Caring(QObject):
     # -- preparing ---------------------------------------------------------------------------------
 
     def suits(self) -> None:
-        """Which file system would suit the library that was chosen last, and what each costs."""
+        """Which file system would suit the library chosen last, and what each costs."""
         shelf, root = self.shelf, self._library
         if shelf is None:
             return
@@ -363,7 +363,7 @@ class Caring(QObject):
     # -- paths that led to where it was ------------------------------------------------------------
 
     def make_right(self) -> None:
-        """Makes right what documents say of where this drive was before.
+        """Updates old paths to this drive in documents.
 
         Opens Relink for the first library that needs it.
         """
@@ -391,7 +391,7 @@ class Caring(QObject):
     # -- libraries that a drive brings along -------------------------------------------------------
 
     def show_another(self, standing: OnShelf, known: OnShelf | None) -> None:
-        """Shows a library that is new here, or another folder of one that is known."""
+        """Shows a library that is new here, or another folder of a known one."""
         self.leave()
         turn, control = self._turn, self._control
         shelf = self._shelf_of(standing.drive)
@@ -444,9 +444,9 @@ class Caring(QObject):
 def first_to_make_right(
     workspace: Workspace, shelf: Shelf
 ) -> tuple[Path, list[Moved], list[Path], Surveyed] | None:
-    """The first known library whose documents say where this drive was before.
+    """The first known library whose documents have old paths to this drive.
 
-    With what makes that right; None where there is no such library.
+    With the update; None if there is no such library.
     """
     mount = bytes(shelf.drive.mount)
     for library in _likely(workspace, shelf):
@@ -460,6 +460,6 @@ def first_to_make_right(
 
 
 def _likely(workspace: Workspace, shelf: Shelf) -> list[KnownLibrary]:
-    """Known libraries that are there: those on the drive first."""
+    """Known, connected libraries: those on the drive first."""
     there = [x for x in workspace.register.libraries() if x.root.exists()]
     return sorted(there, key=lambda x: (x.drive != shelf.drive.uuid, x.name))

@@ -1,6 +1,6 @@
 """A drive in the side panel.
 
-What it is, what it can hold, how fast it is, what stands on it, and what can be done with it.
+What it is, what it can store, how fast it is, what is on it, and what can be done with it.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 
 
 class Deed(StrEnum):
-    """What can be done with a drive."""
+    """Actions on a drive."""
 
     MOUNT = "mount"
     MEASURE = "measure"
@@ -59,7 +59,7 @@ DoDeed = Callable[[Deed], None]
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """One thing that can be done with a drive: its words, and whether it is the main one."""
+    """One action: its label, and whether it is the main one."""
 
     deed: Deed
     words: str
@@ -68,7 +68,7 @@ class Offer:
 
 @dataclass(frozen=True, slots=True)
 class Tools:
-    """The desktop's own disk tool, if it has one, and what that calls the drive."""
+    """The desktop's own disk tool, if there is one, and its name for the drive."""
 
     name: str
     device: str
@@ -76,9 +76,9 @@ class Tools:
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """Where the known folder of a library is, and what differs in the other one.
+    """The known folder of a library, and how the other one differs.
 
-    ``differs`` is "" while that is being looked at.
+    ``differs`` is "" until that is known.
     """
 
     drive: str
@@ -87,11 +87,11 @@ class Known:
 
 
 def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
-    """What can be done with a drive now, the next sensible step first. Pure.
+    """The possible actions on a drive, the next sensible one first. Pure.
 
     Args:
-        service: the system's service for drives answers.
-        has_folder: it has something to put libraries in: a folder for them, or libraries.
+        service: the system's drive service answers.
+        has_folder: it has a folder for libraries, or libraries.
     """
     drive, found = shelf.drive, list[Offer]()
     if not drive.mounted:
@@ -114,7 +114,7 @@ def offers(shelf: Shelf, service: bool, has_folder: bool) -> list[Offer]:
 
 
 def library_rows(shelf: Shelf) -> list[tuple[str, str, str]]:
-    """``(name, size, what it is)`` of everything that stands on a drive. Pure."""
+    """``(name, size, kind)`` of everything on a drive. Pure."""
     return [
         (shown(s.name), size(s.size) if s.summary else "", s.standing_words)
         for s in shelf.standings
@@ -122,7 +122,7 @@ def library_rows(shelf: Shelf) -> list[tuple[str, str, str]]:
 
 
 def _whole(s: OnShelf) -> str:
-    """A row's words in full: name, place, and when it was last looked at or verified."""
+    """The full text of a row: name, path, and when it was last seen or verified."""
     when = moment(s.surveyed_at) if s.surveyed_at else ""
     lines = [shown(s.name), shown(str(s.root))]
     if when:
@@ -145,7 +145,7 @@ class DrivePage:
         """Everything about one drive.
 
         Args:
-            news: what was just done with it.
+            news: the result of the last action.
         """
         panel, drive = self._panel, shelf.drive
         under = " · ".join(
@@ -189,7 +189,7 @@ class DrivePage:
         panel.end(*self._buttons(offers(shelf, service, has_folder), do))
 
     def show_buttons(self, shelf: Shelf, service: bool, has_folder: bool, do: DoDeed) -> None:
-        """Shows only the buttons again, once it is known what can be done."""
+        """Shows only the buttons again, when the possible actions are known."""
         self._panel.change_buttons(*self._buttons(offers(shelf, service, has_folder), do))
 
     def _state(self, shelf: Shelf, service: bool) -> None:
@@ -325,7 +325,7 @@ class DrivePage:
 
     @staticmethod
     def _suits(down: QVBoxLayout, s: Suits, library: bool) -> None:
-        """One file system, and what it would mean."""
+        """One file system, and its consequences."""
         head = f"{s.choice.name}: {s.verdict}" if library else s.choice.name
         down.addWidget(label(head, head=True))
         down.addWidget(label(s.choice.good))
@@ -334,7 +334,7 @@ class DrivePage:
             down.addWidget(label(f"– {p.sentence}", quiet=True))
 
     def show_taking_part(self, label_: str, library: str, back: Do, remove: Do) -> None:
-        """The drive takes part in the crossing that runs: that is stopped first."""
+        """The drive takes part in the running crossing: that must be stopped first."""
         panel = self._panel
         panel.begin(
             tr("{label} takes part in a crossing", label=label_),
@@ -354,12 +354,12 @@ class DrivePage:
         )
 
     def show_another(self, s: OnShelf, drive: str, known: Known | None, back: Do, add: Do) -> None:
-        """A library that is new here, or another folder of one that is known.
+        """A library that is new here, or another folder of a known one.
 
-        Told apart by home, date and what differs.
+        Shows home, date and differences.
 
         Args:
-            known: for another folder, what is known of that library.
+            known: for another folder, the known facts about that library.
         """
         assert s.says
         panel, identity = self._panel, s.says.identity
@@ -418,5 +418,5 @@ class DrivePage:
 
 
 def _turn(widget: QWidget) -> None:
-    """Unfolds what is folded, and folds it again."""
+    """Folds and unfolds the rest."""
     widget.setVisible(not widget.isVisible())

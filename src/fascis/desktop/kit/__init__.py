@@ -1,1 +1,1 @@
-"""What every view is made of: theme, small pieces, the side panel's frame, tasks."""
+"""Common parts of all views: theme, small widgets, the side panel's frame, tasks."""

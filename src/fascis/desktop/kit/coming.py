@@ -1,4 +1,4 @@
-"""What is on its way to a drive, told by what runs and drawn on the shelves."""
+"""Libraries on their way to a drive, reported by running crossings and drawn on the shelves."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Coming:
-    """A library on its way to a drive; ``done`` is the part of it that is verified there."""
+    """A library on its way to a drive; ``done`` is the verified share."""
 
     drive: str
     name: str

@@ -1,4 +1,4 @@
-"""What must be decided before something starts, as cards, and what is good to know, folded."""
+"""Decisions before something starts, as cards, and information, folded."""
 
 from __future__ import annotations
 
@@ -22,19 +22,19 @@ from fascis.words.speech import tr, trn
 
 
 def about(problem: Problem) -> Any:
-    """What a decision is about: made once, it holds for plans that ask the same."""
+    """The subject of a decision: made once, it holds for plans with the same question."""
     return problem.code, problem.files
 
 
 def open_decisions(problems: Sequence[Problem], accepted: Collection[Any]) -> list[Problem]:
-    """What must be decided before a start: first what stops it."""
+    """Open decisions before a start: first the problems that stop it."""
     asked = [p for p in problems if p.severity is not Severity.NOTE]
     waiting = [p for p in asked if p.severity is Severity.STOPS or about(p) not in accepted]
     return sorted(waiting, key=lambda p: p.severity is not Severity.STOPS)
 
 
 def first_words(waiting: Sequence[Problem]) -> str:
-    """The main button's words while something waits for a decision."""
+    """The main button's text while decisions are open."""
     if waiting[0].severity is Severity.STOPS:
         return tr("See what stops it")
     return trn("{n} decision first", "{n} decisions first", len(waiting))
@@ -42,7 +42,7 @@ def first_words(waiting: Sequence[Problem]) -> str:
 
 @dataclass(frozen=True, slots=True)
 class DecisionActions:
-    """What deciding does; ``able`` are the turns that are possible here."""
+    """The results of decisions; ``able`` are the possible turns here."""
 
     answer: Callable[[Problem, Answer], None]
     reopen: Callable[[Problem], None]
@@ -65,7 +65,7 @@ class Decisions:
         accepted: Collection[Any],
         actions: DecisionActions,
     ) -> None:
-        """Cards for what waits, a line for each decision that was made, and the rest folded."""
+        """Cards for open decisions, a line for each decision made, and the rest folded."""
         waiting = open_decisions(problems, accepted)
         self._head(waiting)
         for problem in waiting:
@@ -100,7 +100,7 @@ class Decisions:
             first.setFocus(Qt.FocusReason.TabFocusReason)
 
     def forget(self) -> None:
-        """Nothing is unfolded any more."""
+        """Folds everything."""
         self._unfolded = False
 
     def _know(self, notes: Sequence[Problem]) -> None:
@@ -130,7 +130,7 @@ class Decisions:
 
 
 def _under(problem: Problem) -> str:
-    """What can be done about it, and the first files that it is about."""
+    """Possible solutions, and the first files concerned."""
     files = "; ".join(shown(p) for p in problem.files[:2])
     if len(problem.files) > 2:
         files += " …"
@@ -138,7 +138,7 @@ def _under(problem: Problem) -> str:
 
 
 def _card(problem: Problem, given: Sequence[Answer], actions: DecisionActions) -> QWidget:
-    """A decision: what it is about, and its answers as buttons."""
+    """A decision: its subject, and its answers as buttons."""
     card = QFrame()
     card.setObjectName("card")
     card.setToolTip(tip(_under(problem)))
@@ -160,7 +160,7 @@ def _card(problem: Problem, given: Sequence[Answer], actions: DecisionActions) -
 
 
 def _decided(problem: Problem, choices: Choices, actions: DecisionActions) -> QWidget:
-    """A decision that was made, in a line, and how to think again."""
+    """A decision that was made, as a line with a way to change it."""
     accept = next(a for a in answers(choices, problem) if a.turn is Turn.ACCEPT)
     line = QWidget()
     across = QHBoxLayout(line)

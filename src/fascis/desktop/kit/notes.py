@@ -1,6 +1,6 @@
 """Short notes beside drives.
 
-Back under another name, mounted, a library recognised, something new at an old place. Pure.
+Renamed, mounted, a library recognised, something new at an old place. Pure.
 """
 
 from __future__ import annotations
@@ -13,13 +13,13 @@ from fascis.files.names import elided, shown
 from fascis.library.known.shelves import Shelf
 from fascis.words.speech import tr, trn
 
-# Seconds that news of a drive stays beside it.
+# Seconds for which news of a drive stays beside it.
 STAYS = 90.0
 _MOST = 40
 
 
 class Notes:
-    """What is told beside each drive, and for how long."""
+    """The notes beside each drive, and their duration."""
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
@@ -27,7 +27,7 @@ class Notes:
         self._lasting: dict[str, tuple[str, str]] = {}
 
     def look(self, before: Sequence[Shelf], now: Sequence[Shelf], begun: Sequence[Begun]) -> None:
-        """Takes what the shelves were and are; the first look tells of no arrivals."""
+        """Compares the earlier and the present shelves; the first time nothing counts as new."""
         usable = {s.drive.uuid for s in before if s.drive.connected}
         for shelf in now:
             uuid = shelf.drive.uuid
@@ -57,7 +57,7 @@ class Notes:
         self._news[uuid] = bold, quiet, self._clock()
 
     def shown(self) -> dict[str, tuple[str, str]]:
-        """What is told now, by the drive's UUID."""
+        """The present notes, by the drive's UUID."""
         now = self._clock()
         self._news = {u: n for u, n in self._news.items() if now - n[2] < STAYS}
         return {**self._lasting, **{u: (bold, quiet) for u, (bold, quiet, _) in self._news.items()}}

@@ -1,4 +1,4 @@
-"""The side panel: always about what is selected or what comes next, ending in one main button."""
+"""The side panel: always about the selection or the next step, ending in one main button."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ class SidePanel(QWidget):
         self._foot.setSpacing(8)
         around.addWidget(foot)
         self.main: QPushButton | None = None
-        # What leads out of an inner page: Esc presses it.
+        # The button that leaves an inner page: Esc presses it.
         self.back: QPushButton | None = None
         self._signature: object = None
         self._rows: list[Row] = []
@@ -55,7 +55,7 @@ class SidePanel(QWidget):
     # -- building ----------------------------------------------------------------------------------
 
     def begin(self, title: str, under: str = "") -> None:
-        """Empties the panel and writes its title."""
+        """Empties the panel and sets its title."""
         self._empty()
         self._down.addWidget(label(title, title=True))
         if under:
@@ -63,7 +63,7 @@ class SidePanel(QWidget):
         self._down.addSpacing(8)
 
     def begin_plain(self, name: str) -> None:
-        """Empties the panel; it has a name for those who cannot see it, and no title."""
+        """Empties the panel; it has a name for screen readers, and no title."""
         self._empty()
         self._built[0].setAccessibleName(name)
 
@@ -72,17 +72,18 @@ class SidePanel(QWidget):
         self._rows = []
         focus = QApplication.focusWidget()
         if focus is not None and self.isAncestorOf(focus):
-            # what had it goes away; else it would jump to the first thing in the window
+            # The focused widget disappears; otherwise the focus would jump to the first one in the
+            # window.
             self.setFocus()
         for part in self._built:
-            # Out of sight, it is laid out once; in sight, once for each thing that is added.
+            # Hidden, it is laid out once; visible, once for each added widget.
             part.hide()
         clear(self._down)
         clear(self._foot)
         self.main = self.back = None
 
     def show_part(self, widget: QWidget) -> None:
-        """Scrolls to something in it."""
+        """Scrolls to one of its widgets."""
         self._scroll.ensureWidgetVisible(widget)
 
     def add(self, widget: QWidget) -> None:
@@ -90,22 +91,22 @@ class SidePanel(QWidget):
         self._down.addWidget(widget)
 
     def add_row(self, left: str, right: str = "", quiet: str = "", **properties: bool) -> None:
-        """Adds a line with a rule under it."""
+        """Adds a line with a rule below."""
         made = row(left, right, quiet, **properties)
         self._rows.append(made)
         self.add(made)
         self.add(rule())
 
     def shows(self, signature: object) -> bool:
-        """True when the panel was built for this already, see :meth:`remember`."""
+        """True if the panel was built for this already, see :meth:`remember`."""
         return self._signature == signature
 
     def remember(self, signature: object) -> None:
-        """What the panel was built for; forgotten when it is begun again."""
+        """Stores what the panel was built for, until it is built again."""
         self._signature = signature
 
     def change_rows(self, lines: Iterable[tuple[str, str]]) -> None:
-        """Puts other words at the right of the rows, and below, without building them again."""
+        """Changes the texts at the right of the rows, and below, without building them again."""
         for made, (right, quiet) in zip(self._rows, lines, strict=True):
             made.change(right, quiet)
 
@@ -126,7 +127,7 @@ class SidePanel(QWidget):
             part.show()
 
     def change_buttons(self, *buttons: QPushButton) -> None:
-        """Puts other buttons at the foot; what is above them stays as it is."""
+        """Changes the buttons at the foot; the rest stays."""
         clear(self._foot)
         self._put_buttons(*buttons)
 
@@ -137,23 +138,23 @@ class SidePanel(QWidget):
         self.back = next((b for b in buttons if b.property("back")), None)
 
     def add_to_foot(self, widget: QWidget) -> None:
-        """Adds a widget above the buttons, where it is always seen."""
+        """Adds a widget above the buttons, where it is always visible."""
         self._foot.addWidget(widget)
 
     # -- what any room may say ---------------------------------------------------------------------
 
     def show_nothing(self, words: str, actions: Sequence[tuple[str, Do]]) -> None:
-        """Nothing is selected: says what to do first."""
+        """Nothing is selected: shows the first step."""
         self.begin(tr("No library chosen"), words)
         self.end(*(button(text, do, main=i == 0) for i, (text, do) in enumerate(actions)))
 
     def show_busy(self, title: str, words: str, cancel: Do | None = None) -> None:
-        """Something is under way."""
+        """Something is in progress."""
         self.begin(title, words)
         self.end(*([button(tr("Cancel"), cancel, back=True)] if cancel else []))
 
     def show_error(self, title: str, sentence: str, actions: Sequence[tuple[str, Do]]) -> None:
-        """An error, in the place where it belongs: what, where, what it means, what to do."""
+        """An error, where it belongs: what, where, what it means, what to do."""
         _LOG.info("told: %s: %s", title, sentence)
         self.begin(title)
         self.add(label(sentence, wrong=True))

@@ -1,4 +1,4 @@
-"""Small pieces that the side panel and the views are made of."""
+"""Small widgets for the side panel and the views."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def label(text: str, wrap: bool = True, **properties: bool) -> QLabel:
 def tip(text: str) -> str:
     """A tool tip as plain text.
 
-    A name with markup in it is shown as it is, and nothing that it names is opened.
+    A name with markup in it is shown literally, and nothing in it is opened.
     """
     if not {"<", "&"} & set(text):
         return text
@@ -69,7 +69,7 @@ def rule() -> QFrame:
 
 
 class Row(QWidget):
-    """A line of the panel whose figure and quiet words can change in place."""
+    """A line of the panel whose figure and quiet text can change in place."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -77,14 +77,14 @@ class Row(QWidget):
         self.quiet: QLabel | None = None
 
     def change(self, right: str, quiet: str) -> None:
-        """Shows new words without making anything again, so that focus and clicks are kept."""
+        """Shows new texts without building anything again, so that focus and clicks stay."""
         for shown_at, text in ((self.figure, right), (self.quiet, quiet)):
             if shown_at is not None and shown_at.text() != text:
                 shown_at.setText(text)
 
 
 def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> Row:
-    """A line of the panel: words, quiet words under them, a figure or an answer at the right."""
+    """A line of the panel: text, quiet text below, a figure or an answer at the right."""
     made = Row()
     across = QHBoxLayout(made)
     across.setContentsMargins(0, 5, 0, 5)
@@ -108,7 +108,7 @@ def row(left: str, right: str = "", quiet: str = "", **properties: bool) -> Row:
 
 
 def clear(layout: QLayout) -> None:
-    """Takes everything out of a layout."""
+    """Removes everything from a layout."""
     while (item := layout.takeAt(0)) is not None:
         if (widget := item.widget()) is not None:
             widget.hide()
@@ -122,13 +122,13 @@ def elide(text: str, metrics: QFontMetricsF, width: float) -> str:
     return metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, max(0.0, width))
 
 
-# Room for words, in pixels: beside the mark of a choice in a card of the panel, and in a button
+# Room for text, in pixels: beside the mark of a choice in a card of the panel, and in a button
 # across the panel.
 _BESIDE, _ACROSS = 250.0, 268.0
 
 
 def in_lines(words: str, room: float = _BESIDE) -> str:
-    """Words broken into lines for a button or a choice, which break none themselves."""
+    """Text broken into lines for a button or a choice, which do not break lines themselves."""
     metrics = QFontMetricsF(theme.font(13, theme.BOLD))
     lines = [""]
     for word in words.split(" "):
@@ -141,9 +141,9 @@ def in_lines(words: str, room: float = _BESIDE) -> str:
 
 
 class ElidedLabel(QLabel):
-    """Words in one line that take the room there is; what does not fit is left out in the middle.
+    """A single line of text that uses the available width; the rest is left out in the middle.
 
-    The whole of them is in the tool tip.
+    The tool tip has all of it.
     """
 
     def __init__(self, text: str = "", **properties: bool) -> None:
@@ -155,7 +155,7 @@ class ElidedLabel(QLabel):
             self.setProperty(name, value)
 
     def minimumSizeHint(self) -> QSize:
-        """It may become as narrow as need be."""
+        """It can become as narrow as needed."""
         return QSize(0, super().minimumSizeHint().height())
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -170,12 +170,12 @@ class ElidedLabel(QLabel):
         painter.end()
 
     def indent_(self) -> int:
-        """Room at the left, in pixels, which style sheets of a label do not give to painters."""
+        """Room at the left, in pixels; a label's style sheet does not pass it to painters."""
         return int(self.property("indented") or 0)
 
 
 class FullBar(QWidget):
-    """How full a drive is, now or after: a bar of ink with words on it."""
+    """The used share of a drive, now or afterwards: a bar of ink with text."""
 
     def __init__(self, fraction: float, left: str, right: str = "", after: bool = False) -> None:
         super().__init__()

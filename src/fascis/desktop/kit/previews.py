@@ -1,10 +1,8 @@
 """A picture of one file.
 
-The desktop's own thumbnail where it has one, else decoded in a child process. Never in the
-interface thread.
-
-Thumbnails as the freedesktop.org Thumbnail Managing Standard has them: named by the MD5 of the
-file's URI, with the file's time in ``Thumb::MTime``.
+The desktop's own thumbnail if there is one, otherwise decoded in a child process. Never in the
+interface thread. Thumbnails follow the freedesktop.org Thumbnail Managing Standard: named by the
+MD5 of the file's URI, with the file's time in ``Thumb::MTime``.
 """
 
 from __future__ import annotations
@@ -23,17 +21,17 @@ _SIZES = ("large", "normal", "x-large")
 
 
 def picture_of(path: Path, cache: Path, at: float = 0.0) -> QImage | None:
-    """A small picture of a file, or None where it has none that can be shown here.
+    """A small picture of a file, or None if none can be shown here.
 
     Args:
         cache: the XDG cache folder of the person.
-        at: which frame of a clip, in seconds; the desktop's thumbnail is not asked for then.
+        at: the time of the frame in a clip, in seconds; the desktop's thumbnail is not used then.
     """
     return (None if at else _thumbnail(path, cache)) or _decoded(path, at)
 
 
 def picture_from(content: bytes) -> QImage | None:
-    """A picture that a catalog keeps, decoded in a child process; None where it is none."""
+    """A preview from a catalog, decoded in a child process; None if it cannot be decoded."""
     with tempfile.TemporaryFile() as file:
         file.write(content)
         file.flush()

@@ -1,4 +1,4 @@
-"""A sentence in large type; parts of it are choices, which open by pointer and key."""
+"""A sentence in large type; parts of it are choices, opened by pointer and key."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _RADIUS = 4
 
 @dataclass(frozen=True, slots=True)
 class _Word:
-    """A word, or a piece of one, where it stands; ``part`` is the choice that it belongs to."""
+    """A word, or a piece of one, with its position; ``part`` is the choice to which it belongs."""
 
     text: str
     part: int
@@ -37,14 +37,14 @@ class _Word:
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A piece of a sentence; one that has a key is a choice."""
+    """A piece of a sentence; a piece with a key is a choice."""
 
     text: str
     key: str = ""
 
 
 class _Part(QAbstractButton):
-    """A part that can be chosen; it may go over several lines."""
+    """A part that can be chosen; it can span several lines."""
 
     def __init__(self, text: str, opened: bool, parent: QWidget) -> None:
         super().__init__(parent)
@@ -56,7 +56,7 @@ class _Part(QAbstractButton):
         self._lines: list[tuple[QRect, str]] = []
 
     def place(self, lines: list[tuple[QRect, str]]) -> None:
-        """Stands where its words are, and nowhere else."""
+        """Covers exactly its words."""
         around = QRegion()
         for rect, _ in lines:
             around += QRegion(rect.adjusted(-3, 0, 1, 0))
@@ -71,7 +71,7 @@ class _Part(QAbstractButton):
         return self._lines[0][0].center()
 
     def sizeHint(self) -> QSize:
-        """As large as it was placed."""
+        """The size it was given."""
         return self.size()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -100,10 +100,10 @@ class _Part(QAbstractButton):
 
 
 class SentenceView(QWidget):
-    """Shows a sentence; ``pressed`` is called with the key of a part that is chosen.
+    """Shows a sentence; ``pressed`` is called with the key of a chosen part.
 
     Args:
-        opened: the key of the part whose choice is open now.
+        opened: the key of the part with an open choice.
     """
 
     def __init__(
@@ -144,7 +144,7 @@ class SentenceView(QWidget):
         """Puts every word where it belongs at this width."""
         self._words = self._flow(self.width())[0]
         if (height := self.heightForWidth(self.width())) != self._height:
-            # A scroll bar took some of the width: what that pushes into a new line needs room.
+            # A scroll bar took some of the width: words pushed into a new line need room.
             self._height = height
             self.updateGeometry()
         for number, made in self.parts.items():
@@ -156,7 +156,7 @@ class SentenceView(QWidget):
         super().resizeEvent(event)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Paints what is no choice."""
+        """Paints everything except the choices."""
         t = theme.active()
         painter = QPainter(self)
         painter.setFont(theme.font(SIZE))
@@ -168,11 +168,11 @@ class SentenceView(QWidget):
         painter.end()
 
     def _flow(self, width: int) -> tuple[list[_Word], int]:
-        """The words with their places, and the last line's number; greedy."""
+        """The words with their positions, and the last line's number; greedy."""
         plain = QFontMetricsF(theme.font(SIZE))
         bold = QFontMetricsF(theme.font(SIZE, theme.BOLD))
         placed, x, line = list[_Word](), 0.0, 0
-        glued = True  # nothing may break before a piece that no space precedes
+        glued = True  # No line break before a piece without a space before it.
         for number, piece in enumerate(self._pieces):
             metrics = bold if piece.key else plain
             space = plain.horizontalAdvance(" ")
@@ -192,14 +192,14 @@ class SentenceView(QWidget):
 
 
 def _line(words: list[_Word]) -> tuple[QRect, str]:
-    """The words of a part that stand in one line: where, and what."""
+    """The words of a part in one line: position and text."""
     left, right = words[0].x, words[-1].x + words[-1].width
     rect = QRect(round(left), words[0].line * LINE, round(right - left) + 1, LINE)
     return rect, " ".join(w.text for w in words)
 
 
 def _fitting(text: str, metrics: QFontMetricsF, width: float) -> list[str]:
-    """A word, in pieces that fit where it is wider than a line."""
+    """A word, in pieces that fit if it is wider than a line."""
     pieces = []
     while metrics.horizontalAdvance(text) > width and len(text) > 1:
         most = next(

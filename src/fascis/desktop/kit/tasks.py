@@ -1,6 +1,6 @@
-"""Long work off the interface thread: a function goes in, an outcome comes out.
+"""Long work outside the interface thread: a function goes in, a result comes out.
 
-Exceptions are values.
+Exceptions are returned as values.
 """
 
 from __future__ import annotations
@@ -18,12 +18,12 @@ from fascis.crossing.model.events import Advanced, Event
 from fascis.files.errors import FascisError
 from fascis.files.own.unexpected import told_unexpected
 
-# Where what nobody expected is kept; the window says it.
+# Where unexpected errors are stored; the window sets it.
 reports: Path | None = None
 
 
 class _Letters(QObject):
-    """Carries calls from any thread into the window's."""
+    """Passes calls from any thread to the window's."""
 
     posted = pyqtSignal(object, object)
 
@@ -38,27 +38,27 @@ class _Letters(QObject):
 
 @cache
 def _letters() -> _Letters:
-    # Nobody's child, and never deleted: a thread may speak to it while a window is being closed,
-    # and what is deleted while another thread speaks to it brings the program down.
+    # It has no parent, and is never deleted: a thread may use it while a window is being closed,
+    # and using a deleted object from another thread crashes the program.
     return _Letters()
 
 
 def post(owner: QObject, call: Callable[[], object]) -> None:
-    """Has something called in the window's thread, from any thread.
+    """Has a function called in the window's thread, from any thread.
 
-    Nothing is called when ``owner`` is gone by then.
+    Nothing is called if ``owner`` is gone by then.
     """
     _letters().posted.emit(owner, call)
 
 
 class Task(QObject):
-    """One long task in a thread of its own; ``then`` is given its outcome or its exception."""
+    """One long task in a thread of its own; ``then`` gets its result or its exception."""
 
     def __init__(
         self, work: Callable[[], Any], then: Callable[[Any], None], parent: QObject
     ) -> None:
         super().__init__(parent)
-        # Made in the window's thread, whose letters they are.
+        # Made in the window's thread, which receives the calls.
         _letters()
         self._work, self._then = work, then
         self.thread_ = threading.Thread(target=self._run, daemon=True)
@@ -96,11 +96,11 @@ class Coalescer(QObject):
         self._timer.timeout.connect(self.flush)
 
     def start(self) -> None:
-        """Begins handing out."""
+        """Starts passing events on."""
         self._timer.start()
 
     def stop(self) -> None:
-        """Hands out the rest and stops."""
+        """Passes the rest on and stops."""
         self._timer.stop()
         self.flush()
 
@@ -122,7 +122,7 @@ class Coalescer(QObject):
                 self._events.append(event)
 
     def flush(self) -> None:
-        """Hands out what has come; the last value is always delivered."""
+        """Passes on what has arrived; the last value is always delivered."""
         with self._lock:
             events: list[Event] = [
                 Advanced(strand, s[0], s[1], s[2], s[3], on)

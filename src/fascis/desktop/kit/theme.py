@@ -1,6 +1,6 @@
 """The two themes, Linen and Dusk, the fonts, and the style of standard widgets.
 
-No colour stands anywhere else.
+No other module has a colour.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import QApplication
 class Theme:
     """The colours of one theme, as ``#RRGGBB``.
 
-    ``…_text`` are tones for words, the others for fills and lines.
+    ``…_text`` are for text, the others for fills and lines.
     """
 
     name: str
@@ -123,7 +123,7 @@ _active = [LINEN]
 
 
 def active() -> Theme:
-    """The theme that the window shows."""
+    """The present theme of the window."""
     return _active[0]
 
 
@@ -140,7 +140,7 @@ def contrast(one: str, other: str) -> float:
 
 
 def load_fonts() -> None:
-    """Makes the shipped font known."""
+    """Loads the shipped font."""
     for file in resources.files("fascis.desktop").joinpath("fonts").iterdir():
         if file.name.endswith(".otf"):
             QFontDatabase.addApplicationFontFromData(file.read_bytes())

@@ -1,4 +1,4 @@
-"""Words that several views use."""
+"""Texts used by several views."""
 
 from __future__ import annotations
 

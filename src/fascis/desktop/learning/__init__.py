@@ -1,1 +1,1 @@
-"""Documents of unknown make, and a person's yes to where they keep their paths."""
+"""Documents of unknown make, and a person's confirmation of where they keep their paths."""

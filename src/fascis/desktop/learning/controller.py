@@ -1,4 +1,4 @@
-"""What a person does about documents of unknown make, each step as a task."""
+"""Actions on documents of unknown make, each as a task."""
 
 from __future__ import annotations
 
@@ -34,29 +34,29 @@ _STEPS = {
 class Learning(QObject):
     """Connects them and the side panel with the core."""
 
-    # Something was confirmed in this library: it is to be looked at again.
+    # Something was confirmed in this library: it must be surveyed again.
     confirmed = pyqtSignal(object)
-    # It is known what could be read in this library.
+    # The possible readings of this library are known.
     proposed = pyqtSignal(object)
 
     def __init__(self, workspace: Workspace, panel: SidePanel, back: Do, parent: QObject) -> None:
         super().__init__(parent)
         self._workspace, self._panel, self._back = workspace, panel, back
         self._page = LearningPage(panel)
-        # True while the panel is about this, and a look at the drives must not wipe it away.
+        # True while the panel shows this, and a refresh of the drives must not replace it.
         self.open = False
         self._turn = 0
         self._control, self._proposing = Control(), Control()
         self._root: Path | None = None
         self._learnt: Learnt | None = None
         self._changed = False
-        # How many documents of a library a person could say yes to.
+        # How many documents of a library could be confirmed.
         self.asks: dict[Path, int] = {}
         self._name = ""
         self._alone = False
 
     def propose(self, surveyed: Surveyed) -> None:
-        """Looks in the background what could be read in a library; nobody waits for it."""
+        """Finds possible readings of a library in the background; nobody waits for it."""
         root, uses = surveyed.root, surveyed.uses
         if not uses.not_understood:
             self.asks.pop(root, None)
@@ -71,12 +71,12 @@ class Learning(QObject):
         Task(lambda: proposals(self._workspace, surveyed.source, uses, control), done, self)
 
     def stop(self) -> None:
-        """The window closes: nothing goes on in the background."""
+        """The window closes: background work stops."""
         self._proposing.stop()
         self._control.stop()
 
     def close(self) -> None:
-        """Something else is chosen: what was begun here is shown no more."""
+        """Something else is chosen: results of this are not shown any more."""
         if self.open:
             self._control.stop()
         self.open = False
@@ -101,12 +101,12 @@ class Learning(QObject):
         self._task(work, self._show_documents)
 
     def read(self, root: Path, document: Path) -> None:
-        """Looks at one document; from there back to where the person was."""
+        """Examines one document; from there back to where the person was."""
         self._root, self._alone = root, True
         self._read(document)
 
     def _steps(self) -> Step:
-        """What says in the panel what is being done, from any thread."""
+        """Shows the present step in the panel, from any thread."""
         turn = self._turn + 1
         return lambda step, _number: post(self, partial(self._show_step, turn, step))
 
@@ -145,7 +145,7 @@ class Learning(QObject):
         self._confirm(())
 
     def _take(self, number: int) -> None:
-        """One of several that say the same, by its number."""
+        """Chooses one of several fields with the same content, by its number."""
         self._confirm((number,))
 
     def _confirm(self, choice: tuple[int, ...]) -> None:

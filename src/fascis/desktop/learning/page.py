@@ -1,4 +1,4 @@
-"""What was learnt of a document, with examples, and one question; in the side panel."""
+"""What was learnt of a document, with examples, and one question, in the side panel."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ _LONGEST = 60
 
 @dataclass(frozen=True, slots=True)
 class LearningActions:
-    """What a person can do.
+    """The possible actions.
 
     Attributes:
-        read: looks at one of the documents.
-        yes: these are the places; ``take`` of several that say the same one, by its number.
-        back: leaves it as it is.
+        read: examines one of the documents.
+        yes: confirms the fields; ``take`` is the number of one with equal content.
+        back: leaves it unchanged.
     """
 
     read: Callable[[Path], None]
@@ -37,7 +37,7 @@ class LearningActions:
 
 @dataclass(frozen=True, slots=True)
 class ToRead:
-    """A document that is not understood: why, and what was found in it."""
+    """A document that is not understood: the reason, and what was found in it."""
 
     document: Path
     why: str
@@ -45,7 +45,7 @@ class ToRead:
 
     @property
     def sentence(self) -> str:
-        """What is said of it before it is read."""
+        """The sentence about it before it is read."""
         one = self.proposal
         if one is None:
             return f"{self.why[:1].upper()}{self.why[1:]}.".replace("..", ".")
@@ -67,7 +67,7 @@ class LearningPage:
     def show_documents(
         self, name: str, documents: Sequence[ToRead], actions: LearningActions
     ) -> None:
-        """Those of a library, why each is not understood, and what was found in it."""
+        """The documents of a library, why each is not understood, and what was found in it."""
         panel = self._panel
         panel.begin(
             shown(name),
@@ -87,7 +87,7 @@ class LearningPage:
         panel.end(button(tr("Back"), actions.back, back=True))
 
     def show_learnt(self, learnt: Learnt, actions: LearningActions) -> None:
-        """What was found in one document."""
+        """The result for one document."""
         panel, name = self._panel, shown(learnt.document.name)
         panel.begin(name, tr("This format is not known here. Nothing was changed."))
         for found in learnt.fields:
@@ -146,7 +146,7 @@ class LearningPage:
 
 
 def _column(found: Field) -> str:
-    """What a person may know of a field: the names that stand in the document."""
+    """The name of a field for people: the names in the document."""
     names = [p.column.rpartition("/")[2].strip("@") for p in found.reading.pieces]
     told = [shown(n) for n in dict.fromkeys(names) if n]
     if not told:

@@ -1,1 +1,1 @@
-"""Looking for libraries, and for what is big, on this machine and its drives."""
+"""Searching for libraries, and for what is big, on this machine and its drives."""

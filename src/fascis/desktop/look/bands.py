@@ -1,4 +1,4 @@
-"""A folder drawn as a band of what lies in it, by weight; the older it is the paler."""
+"""A folder drawn as a band of its contents, by size; older ones are paler."""
 
 from __future__ import annotations
 
@@ -30,16 +30,16 @@ from fascis.words.speech import tr, trn
 HEIGHT, _LINE, _GAP = 104, 4, 5
 _LEAST, _ROOM_FOR_WORDS, _ROOM_FOR_PART = 26.0, 46.0, 64.0
 _MOST_BLOCKS = 14
-# Years after which something is as pale as it gets.
+# Years after which a block has its palest colour.
 _OLD = 6.0
 _YEAR_NS = 365.25 * 86400 * 1e9
 
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """One block of a band: a folder, what lies directly in one, or several small ones together.
+    """One block of a band: a folder, files directly in one, or several small ones together.
 
-    ``room``: bytes that it takes on the drive.
+    ``room``: bytes on the drive.
     """
 
     words: str
@@ -51,14 +51,14 @@ class Block:
 
     @property
     def year(self) -> str:
-        """When it changed last."""
+        """The year of its last change."""
         if not self.last_change_ns:
             return ""
         return time.strftime("%Y", time.localtime(max(0, self.last_change_ns / 1e9)))
 
 
 def blocks_of(weight: Weight) -> list[Block]:
-    """What lies in a folder, the heaviest first; what is small together at the end."""
+    """The contents of a folder, largest first; small ones together at the end."""
     inner = sorted((w for w in weight.inner if w.files), key=lambda w: (-w.room, w.path))
     found = [
         Block(shown(w.path.rpartition(b"/")[2]), w.room, w.files, w.last_change_ns, w, w.path)
@@ -81,12 +81,12 @@ def blocks_of(weight: Weight) -> list[Block]:
 
 
 class Band(QWidget):
-    """Paints one folder's blocks, and lets one be chosen or opened."""
+    """Paints one folder's blocks, which can be chosen or opened."""
 
     chosen = pyqtSignal(object)
-    # A folder is to be seen closer.
+    # A folder should be shown in detail.
     opened = pyqtSignal(object)
-    # Back to what this one lies in.
+    # Back to its parent.
     left = pyqtSignal()
 
     def __init__(self) -> None:
@@ -103,7 +103,7 @@ class Band(QWidget):
         return QSize(800, HEIGHT + _LINE + 4)
 
     def show_weight(self, weight: Weight, libraries: Collection[bytes]) -> None:
-        """Shows what lies in a folder; libraries have an outline."""
+        """Shows the contents of a folder; libraries have an outline."""
         self.blocks, self.at = blocks_of(weight), -1
         self._libraries = frozenset(libraries)
         self.setAccessibleName(tr("What lies in {path}, by weight", path=shown(weight.path)))
@@ -119,7 +119,7 @@ class Band(QWidget):
         self._again()
 
     def point_of(self, words: str) -> QPointF:
-        """The middle of a block, for those who point at it."""
+        """The middle of a block, for tests with the pointer."""
         return next(
             r.center() for r, b in zip(self._rects, self.blocks, strict=True) if b.words == words
         )
@@ -131,7 +131,7 @@ class Band(QWidget):
             self.update()
 
     def tell(self) -> None:
-        """Tells again what is chosen."""
+        """Reports the selection again."""
         if 0 <= self.at < len(self.blocks):
             self.chosen.emit(self.blocks[self.at])
 
@@ -144,7 +144,7 @@ class Band(QWidget):
     # -- painting ----------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Paints the blocks, and the line that they stand on."""
+        """Paints the blocks, and the line below them."""
         t = theme.active()
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -175,7 +175,7 @@ class Band(QWidget):
             painter.setPen(t.color(tone))
             metrics = QFontMetricsF(painter.font())
             fits = metrics.horizontalAdvance(words) <= rect.width() - 12
-            # A name may be told in part, a figure never.
+            # A name can be shortened, a figure never.
             if fits or (weight == BOLD and rect.width() >= _ROOM_FOR_PART):
                 words = words if fits else elide(words, metrics, rect.width() - 14)
                 painter.drawText(QPointF(rect.left() + 8, y), words)
@@ -216,7 +216,7 @@ class Band(QWidget):
             super().keyPressEvent(event)
 
     def event(self, event: QEvent | None) -> bool:
-        """Tells the whole name and exact figures on hover."""
+        """Shows the full name and exact figures on hover."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             at = self._at(QPointF(event.pos()))
             words = ""
@@ -237,7 +237,7 @@ class Band(QWidget):
 
 
 def _laid_out(sizes: Sequence[int], room: float) -> list[QRectF]:
-    """Blocks side by side, each as wide as its share, none too narrow to be pointed at."""
+    """Blocks side by side, each as wide as its share, but wide enough for the pointer."""
     count = len(sizes)
     if not count:
         return []

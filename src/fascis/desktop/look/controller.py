@@ -1,4 +1,4 @@
-"""What a person does about a look: begin it, stop it, put what was found on the shelf."""
+"""Actions of a search: starting it, stopping it, putting found libraries on the shelf."""
 
 from __future__ import annotations
 
@@ -37,9 +37,9 @@ class Looking(QObject):
 
     # Libraries were put on the shelf: the first of them.
     added = pyqtSignal(object)
-    # What was given holds no more than one library: it is to be put on the shelf itself.
+    # The given folder contains at most one library: it should be put on the shelf itself.
     alone = pyqtSignal(object)
-    # Several libraries were found in what was given: they are to be seen.
+    # Several libraries were found in the given folder: they should be shown.
     several = pyqtSignal()
 
     def __init__(
@@ -53,7 +53,7 @@ class Looking(QObject):
         above: QObject,
     ) -> None:
         super().__init__(above)
-        # True while the view is the one that is seen: the panel is its own then.
+        # True while the view is visible: it then controls the panel.
         self._shows = shows
         self._workspace, self._view, self._panel = workspace, view, panel
         self._back, self._opener = back, opener
@@ -66,7 +66,7 @@ class Looking(QObject):
         view.ticked.connect(self._show)
 
     def begin(self, title: str, folders: Sequence[Path] = ()) -> None:
-        """Looks; without folders at the home and every connected drive."""
+        """Searches; by default the home and every connected drive."""
         turn, control = self._start()
         self._view.show_looking(title)
         self._panel.show_busy(tr("Looking"), tr("Nothing is written there."), self._cancel)
@@ -82,7 +82,7 @@ class Looking(QObject):
         Task(work, lambda outcome: self._done(turn, outcome), self)
 
     def _start(self) -> tuple[int, Control]:
-        """Begins something new: what went on before is stopped, and shown no more."""
+        """Starts something new: earlier work is stopped, and not shown any more."""
         self._control.stop()
         self._control = Control()
         self._turn += 1
@@ -90,7 +90,7 @@ class Looking(QObject):
         return self._turn, self._control
 
     def take(self, path: Path) -> None:
-        """A folder was given: where it holds several libraries, these are shown to be ticked."""
+        """A folder was given: if it contains several libraries, these are shown to be ticked."""
         turn, control = self._start()
         self._panel.show_busy(
             shown(path.name), tr("Looking at it. Nothing is written there."), self._cancel
@@ -113,7 +113,7 @@ class Looking(QObject):
         Task(work, done, self)
 
     def stop(self) -> None:
-        """Stops a look that is under way."""
+        """Stops a running search."""
         self._control.stop()
         self._turn += 1
         self.running = False
@@ -150,7 +150,7 @@ class Looking(QObject):
         self._show()
 
     def show(self) -> None:
-        """Shows the panel again, as it is now."""
+        """Shows the panel again, in its present state."""
         if self.running:
             self._panel.show_busy(tr("Looking"), tr("Nothing is written there."), self._cancel)
         elif self._looked is not None:
@@ -181,7 +181,7 @@ class Looking(QObject):
         return [sum(top.types[n] for top in looked.tops) for n in range(len(TYPES))]
 
     def _tell_types(self, types: Sequence[int]) -> None:
-        """What it holds, by lengths: with holes in files these are more than the room."""
+        """Its contents by length: with holes in files this is more than the room."""
         self._panel.head(tr("By their lengths"))
         for kind, total in zip(TYPES, types, strict=True):
             if total:

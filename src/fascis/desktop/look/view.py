@@ -1,4 +1,4 @@
-"""The view Look: what is big, as bands, and which libraries were found, with a tick each."""
+"""The view Look: what is big, as bands, and the libraries found, with a checkbox each."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ FOOT = tr(
 
 
 class LookView(QWidget):
-    """Shows a look while it goes on, and what it found."""
+    """Shows a search while it runs, and its result."""
 
     # A block was chosen: a folder, or something in one.
     chosen = pyqtSignal(object)
@@ -76,7 +76,7 @@ class LookView(QWidget):
         self._clear()
 
     def show_so_far(self, files: int, roots: Sequence[Path]) -> None:
-        """How far it is, and what was found by now."""
+        """The progress, and what was found so far."""
         self._under.setText(trn("{n} file looked at so far", "{n} files looked at so far", files))
         self._found.setText(_found_words(len(roots), tr("so far")) if roots else "")
         clear(self._list)
@@ -158,7 +158,7 @@ class LookView(QWidget):
         return band
 
     def _deeper(self, band: Band, weight: Weight) -> None:
-        """Shows what lies in a block, below the band that it stands in."""
+        """Shows the contents of a block, below its band."""
         at = self.bands.index(band)
         while len(self.bands) > at + 1 and len(self.bands) > 1:
             self._remove_last()
@@ -175,7 +175,7 @@ class LookView(QWidget):
             self.bands[-1].tell()
 
     def _remove_last(self) -> None:
-        """Takes the last band away, and its title."""
+        """Removes the last band and its title."""
         self.bands.pop()
         for _ in range(2):
             item = self._bands.takeAt(self._bands.count() - 1)
@@ -188,11 +188,11 @@ class LookView(QWidget):
         self.bands, self.boxes = [], []
 
     def wanted(self) -> list[LibraryFound]:
-        """What is ticked."""
+        """The ticked libraries."""
         return [one for box, one in self.boxes if box.isChecked() and box.isEnabled()]
 
     def first_focus(self) -> None:
-        """To the first library that can be ticked, else to what is big."""
+        """To the first library that can be ticked, otherwise to the bands."""
         box = next((box for box, _ in self.boxes if box.isEnabled()), None)
         if box is not None:
             box.setFocus(Qt.FocusReason.TabFocusReason)

@@ -1,4 +1,4 @@
-"""Putting libraries on the shelves: a folder, a document, a new catalog over photos."""
+"""Putting libraries on the shelves: a folder, a document, a new catalog of photos."""
 
 from __future__ import annotations
 
@@ -24,17 +24,17 @@ from fascis.workspace import Workspace
 
 
 def _patterns() -> str:
-    """Names of documents that can be a library by themselves, for a dialog of files."""
+    """Names of documents that can be a library by themselves, for a file dialog."""
     return " ".join(f"*.{ending.decode()}" for ending in endings())
 
 
 class Adding(QObject):
-    """Asks for what is to be added, looks at it in a task, and tells what was found."""
+    """Asks for something to add, surveys it in a task, and shows the result."""
 
-    # Something is looked at: the panel is about it.
+    # A survey is running: the panel shows it.
     begun = pyqtSignal()
     added = pyqtSignal(object)  # Surveyed
-    # The person goes back to the shelves.
+    # The person returns to the shelves.
     left = pyqtSignal()
 
     def __init__(
@@ -44,7 +44,7 @@ class Adding(QObject):
         self._workspace, self._view, self._panel = workspace, view, panel
 
     def _start(self) -> str:
-        """Where a dialog begins: beside the chosen library, else at home."""
+        """Where a dialog starts: beside the chosen library, otherwise at home."""
         chosen = self._view.selected
         return str(chosen.root.parent if chosen is not None else Path.home())
 
@@ -56,7 +56,7 @@ class Adding(QObject):
             self.add_library(Path(folder))
 
     def ask_document(self) -> None:
-        """Asks for a single document that is a library by itself, with what it refers to."""
+        """Asks for a single document that is a library by itself, with the files it refers to."""
         kinds = tr("Documents ({patterns})", patterns=_patterns())
         title = tr("A catalog, a timeline or a playlist")
         name, _ = QFileDialog.getOpenFileName(self._view, title, self._start(), kinds)
@@ -64,7 +64,7 @@ class Adding(QObject):
             self.add_library(Path(name))
 
     def ask_catalog(self) -> None:
-        """Asks for a folder of photos and for the name of a new catalog over it."""
+        """Asks for a folder of photos and for the name of a new catalog of it."""
         title = tr("The folder of photos")
         folder = QFileDialog.getExistingDirectory(self._view, title, self._start())
         if not folder:
@@ -114,7 +114,7 @@ class Adding(QObject):
             self.catalog(found[0], [Path(folder)])
 
     def catalog(self, path: Path, folders: list[Path]) -> None:
-        """Makes a catalog, or adds folders of photos to one; then looks at it as a library."""
+        """Makes a catalog, or adds folders of photos to one; then surveys it as a library."""
         control = Control()
         self.begun.emit()
         words = tr("Reading the photos. Nothing is written into them or their folders.")
@@ -139,7 +139,7 @@ class Adding(QObject):
         self._look_at(root, home=False)
 
     def make_home(self, root: Path) -> None:
-        """The person's word that one folder, and no other of its library, is home here."""
+        """The person confirms that one folder of a library, and no other, is home here."""
         self._look_at(root, home=True)
 
     def _look_at(self, root: Path, home: bool) -> None:

@@ -1,4 +1,4 @@
-"""What could go along with a library: bytes beside each choice."""
+"""What could be copied with a library: bytes beside each choice."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from fascis.library.standing import Standing
 
 @dataclass(frozen=True, slots=True)
 class Along:
-    """What could go along, each as files and bytes.
+    """What could be copied, each as files and bytes.
 
     Used, loose, roles that can be made again, unused, strands taken out.
     """
@@ -25,7 +25,7 @@ class Along:
 
 
 def along_of(woven: Woven, without: frozenset[StrandKey]) -> Along:
-    """What could go along, by strands; of a part what does. Pure."""
+    """What could be copied, by strands; for a part, only its files. Pure."""
     sums: dict[str, list[int]] = {name: [0, 0] for name in ("used", "loose", "unused", "without")}
     roles: dict[Role, list[int]] = {}
     for s in woven.strands:

@@ -1,4 +1,4 @@
-"""The choices of a plan, each as it opens under the sentence."""
+"""The choices of a plan, as they open under the sentence."""
 
 from __future__ import annotations
 
@@ -43,13 +43,13 @@ from fascis.library.roles import Role
 from fascis.words.figures import listed, number, size
 from fascis.words.speech import tr, trn
 
-# A list that is longer scrolls.
+# A longer list scrolls.
 _TALLEST = 190
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """A drive that could take it: its name, its folder, and what is free there, in bytes."""
+    """A possible drive: its name, its folder, and its free space in bytes."""
 
     label: str
     folder: Path
@@ -58,16 +58,16 @@ class Target:
 
 @dataclass(frozen=True, slots=True)
 class Around:
-    """What is known around a plan.
+    """The facts around a plan.
 
     Attributes:
-        along: what could go along, and how much it is.
-        targets: drives that could take it.
-        parts: what it can be divided into, and what each brings; None while that is not known.
-        ticked: the parts that are planned.
+        along: what could be copied, with figures.
+        targets: possible drives.
+        parts: its parts, with their contents; None if not known yet.
+        ticked: the chosen parts.
         opened: the choice that is open.
-        busy: why it cannot cross at once; it waits its turn then.
-        accepted: the decisions that were made, by what each was about.
+        busy: why it cannot start at once; it is then queued.
+        accepted: the decisions made, by subject.
         news: a sentence above it.
         waits: a newer plan is being made.
     """
@@ -85,7 +85,7 @@ class Around:
 
 @dataclass(frozen=True, slots=True)
 class ChoiceActions:
-    """What choosing does."""
+    """The functions of the choices."""
 
     change: Callable[..., None]
     name: Callable[[str], None]
@@ -100,7 +100,7 @@ class ChoiceActions:
 
 
 class Choosing:
-    """Builds what a choice opens to."""
+    """Builds the contents of an open choice."""
 
     def __init__(self, plan: Plan, around: Around, actions: ChoiceActions) -> None:
         self._plan, self._around, self._do = plan, around, actions
@@ -147,7 +147,7 @@ class Choosing:
             yield button(tr("Split by project…"), self._do.split, link=True)
 
     def _part(self, part: NamedPart, weight: Weight | None, ticked: bool) -> QWidget:
-        """One part: its box with its figure, and below what of it others use too."""
+        """One part: its checkbox with its figure, and below it the files that others use too."""
         made = QWidget()
         down = QVBoxLayout(made)
         down.setContentsMargins(0, 3, 6, 3)
@@ -183,9 +183,9 @@ class Choosing:
             yield from self._second()
 
     def _lands(self) -> Iterable[QWidget]:
-        """As a library of its own, or among what stands in the folder.
+        """As a library of its own, or into the folder.
 
-        A whole library that was put on a drive stands there by itself.
+        A whole library on a drive gets its own folder.
         """
         plan = self._plan
         drive = plan.destination_drive
@@ -219,7 +219,7 @@ class Choosing:
             yield from self._taken()
 
     def _taken(self) -> Iterable[QWidget]:
-        """What becomes of files whose name something else has there; decided before, by a card."""
+        """What happens to files whose name is taken there; an earlier card decided it."""
         group = QButtonGroup()
         for taken, words in (
             (Taken.RENAMED, tr("give other names where a name is taken")),
@@ -234,7 +234,7 @@ class Choosing:
             yield choice
 
     def _second(self) -> Iterable[QWidget]:
-        """Whether a second drive takes a copy too, and which of the two is home."""
+        """Whether a second drive gets a copy too, and which of the two becomes home."""
         plan = self._plan
         mine = plan.destination_drive
         others = [t for t in self._around.targets if mine is None or t.folder != mine.mount]
@@ -267,7 +267,7 @@ class Choosing:
     # -- what is taken -----------------------------------------------------------------------------
 
     def _along(self) -> Iterable[QWidget]:
-        """Bytes beside each choice; what cannot be made again and is used always goes."""
+        """Bytes beside each choice; used files that cannot be made again are always copied."""
         plan, along = self._plan, self._around.along
         choices, change = plan.choices, self._do.change
         yield choice_box(tr("Files in its folder"), along.used, True, None)
@@ -360,7 +360,7 @@ class Choosing:
             yield choice
 
     def _originals(self) -> Iterable[QWidget]:
-        """What becomes of them, of loose ones too, and of what is not copied."""
+        """What happens to the originals, to loose ones, and to files that are not copied."""
         plan, group = self._plan, QButtonGroup()
         acts = [After.KEEP, After.PARK, After.RELEASE]
         words_of = originals_words
@@ -386,7 +386,7 @@ class Choosing:
                     yield from self._discard(role, files)
 
     def _loose_too(self) -> Iterable[QWidget]:
-        # Whether others need them is looked at once they are chosen.
+        # Whether others need them is checked after they are chosen.
         plan = self._plan
         free = [o for _, o in plan.gathering.items if o.path not in plan.shared]
         total = size(sum(o.size for o in free))
@@ -411,7 +411,7 @@ class Choosing:
         yield label(words, quiet=True)
 
     def _discard(self, role: Role, files: int) -> Iterable[QWidget]:
-        """What is not copied stays, unless the person says that it goes with the originals."""
+        """Files that are not copied stay, unless the person decides to delete them too."""
         plan = self._plan
         discard = plan.choices.discard
         words = tr("Also delete {role}, of which no copy is made", role=ROLE_WORDS[role])
@@ -436,7 +436,7 @@ class Choosing:
 
 
 class PartBox(QCheckBox):
-    """A part that is ticked; dragged, it is put on a shelf or into a library."""
+    """A part with a checkbox; it can be dragged onto a shelf or into a library."""
 
     def __init__(self, part: NamedPart, ticked: bool, tick: Callable[[str], None]) -> None:
         super().__init__(elided(shown(part.words), 26))
@@ -447,13 +447,13 @@ class PartBox(QCheckBox):
         self.toggled.connect(lambda _on: tick(part.given))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Where a drag may begin."""
+        """A drag may start here."""
         if event is not None:
             self._pressed = event.position()
         super().mousePressEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Drags the part once the pointer has gone far enough."""
+        """Drags the part when the pointer has moved far enough."""
         if event is None or not event.buttons() & Qt.MouseButton.LeftButton:
             return
         far = (event.position() - self._pressed).manhattanLength()
@@ -467,7 +467,7 @@ class PartBox(QCheckBox):
 
 
 def weight_words(weight: Weight) -> str:
-    """What a part brings, in words: its files, and what others use too."""
+    """The size of a part in words: its files, and those others use too."""
     files = weight.own[0] + weight.shared[0]
     if not weight.shared[0]:
         return trn("{n} file", "{n} files", files)
@@ -485,14 +485,14 @@ def weight_words(weight: Weight) -> str:
 
 
 def radio(words: str, on: bool, chosen: Do, group: QButtonGroup) -> QRadioButton:
-    """One of several; ``chosen`` is called when a person chooses it."""
+    """One of several; ``chosen`` is called when a person selects it."""
     made = QRadioButton(in_lines(words))
     made.setAccessibleName(words)
     made.setChecked(on)
     made.toggled.connect(lambda now: chosen() if now else None)
     group.addButton(made)
     if group.parent() is None:
-        # It lives as long as the first of them.
+        # It exists as long as the first of them.
         group.setParent(made)
     return made
 
@@ -511,7 +511,7 @@ def beside(widget: QWidget, figure: str) -> QWidget:
 def choice_box(
     words: str, figures: tuple[int, int], on: bool, change: Callable[[bool], None] | None
 ) -> QWidget:
-    """A choice with its bytes; one that cannot be changed says why."""
+    """A choice with its bytes; if it cannot be changed, with the reason."""
     files, total = figures
     box = QCheckBox(elided(words, 32))
     box.setAccessibleName(words)

@@ -1,4 +1,4 @@
-"""What happens at the shelves: looking, choosing, trying shelves, planning, starting."""
+"""The shelves: refreshing, choosing, trying shelves, planning, starting."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ from fascis.workspace import Workspace
 def preview_of(plan: Plan, drive: Drive) -> Preview:
     """What a shelf would become, in two lines.
 
-    By what speaks of this drive, for what the library lacks is the same everywhere. Pure.
+    By the facts about this drive; what the library lacks is the same everywhere. Pure.
     """
     takes = plan.goals[0].room
     worst = [p for p in plan.problems if p.severity is Severity.STOPS]
@@ -91,7 +91,7 @@ def _brief(problems: list[Problem]) -> str:
 
 
 def source_preview(plan: Plan, drive: Drive) -> Preview:
-    """What becomes of the shelf it comes from, once the originals are deleted. Pure."""
+    """What happens to the original shelf when the originals are deleted. Pure."""
     after = max(0.0, drive.full - plan.frees / max(drive.capacity, 1))
     return Preview(
         drive.uuid,
@@ -104,7 +104,7 @@ def source_preview(plan: Plan, drive: Drive) -> Preview:
 
 @dataclass(frozen=True, slots=True)
 class _Looked:
-    """What a look at drives and libraries found."""
+    """The result of reading drives and libraries."""
 
     shelves: list[Shelf]
     begun: list[Begun]
@@ -118,11 +118,11 @@ class Planning(QObject):
     started = pyqtSignal(object)  # Crossing
     see_crossing = pyqtSignal()
     refreshed = pyqtSignal()
-    # Libraries are to be looked for; the demo is to be opened.
+    # Libraries should be searched for; the demo should be opened.
     look_asked = pyqtSignal()
     demo_asked = pyqtSignal()
-    see_relink = pyqtSignal(object)  # the library's folder
-    # A library that was recognised and is not known, or another folder of one, was chosen.
+    see_relink = pyqtSignal(object)  # The library's folder.
+    # A recognised, unknown library, or another folder of a known one, was chosen.
     another = pyqtSignal(object)
 
     def __init__(
@@ -141,7 +141,7 @@ class Planning(QObject):
         self.recognition = Recognition(workspace.drives)
         self.notes = Notes()
         self.begun: list[Begun] = []
-        # True while the panel says something that a look at the drives must not wipe away.
+        # True while the panel shows something that a refresh of the drives must not replace.
         self.tells = False
         # True while the panel shows something that is not about the shelves.
         self.held: Callable[[], bool] = lambda: False
@@ -172,9 +172,9 @@ class Planning(QObject):
     # -- looking -----------------------------------------------------------------------------------
 
     def refresh(self) -> None:
-        """Looks at drives and libraries again, off the interface thread.
+        """Reads drives and libraries again, outside the interface thread.
 
-        Of several looks at once the last counts.
+        Of several refreshes at once, the last counts.
         """
         self._looks += 1
         look = self._looks
@@ -196,7 +196,7 @@ class Planning(QObject):
 
     def _refreshed(self, look: int, outcome: Any) -> None:
         if look < self._seen_look:
-            return  # a later one has been shown
+            return  # A later one has been shown.
         self._seen_look = look
         if isinstance(outcome, BaseException):
             self._error(tr("The shelves cannot be shown"), outcome)
@@ -207,13 +207,13 @@ class Planning(QObject):
         self.view.show_notes(self.notes.shown())
         self.view.show_shelves(self.shelves, self._wanted)
         if any(s.root == self._wanted for shelf in self.shelves for s in shelf.standings):
-            # A look that began before it was added does not have it yet.
+            # A refresh that started before it was added does not have it yet.
             self._wanted = None
         self.refreshed.emit()
         self._search_deeper()
 
     def _search_deeper(self) -> None:
-        """Looks deeper into drives that just appeared; what it finds stands on the shelf then."""
+        """Searches deeper in newly connected drives; the result appears on the shelf."""
         new = self.recognition.unsearched([s.drive for s in self.shelves])
 
         def work() -> bool:
@@ -227,7 +227,7 @@ class Planning(QObject):
                 outcome, (FascisError, OSError)
             ):
                 raise outcome
-            # A drive that went away meanwhile is searched when it is back.
+            # A drive that was removed meanwhile is searched when it is back.
             if outcome is True:
                 self.refresh()
 
@@ -242,7 +242,7 @@ class Planning(QObject):
         return next((s for s in self.shelves if s.drive.uuid == uuid), None)
 
     def _touched(self) -> None:
-        """A person chose another block or drive: what the panel was about is left."""
+        """A person chose another block or drive: the panel's earlier subject is left."""
         self.tells = False
         self.drafting.leave()
         self.afterwards.close()
@@ -304,9 +304,9 @@ class Planning(QObject):
         self._library_page.show_library(library, actions)
 
     def _away_words(self, standing: OnShelf) -> str:
-        """Says of a library whose drive is away that it is, and when the drive was last seen.
+        """Says that a library's drive is away, and when it was last seen.
 
-        Nothing for one that is there.
+        Empty for a connected one.
         """
         shelf = self.shelf_of(standing.drive)
         if shelf is None or shelf.drive.connected:
@@ -346,7 +346,7 @@ class Planning(QObject):
         self.adding.add_library(root)
 
     def _begin_adding(self) -> None:
-        """Something is looked at, or could not be: the panel is about that."""
+        """A survey is running, or failed: the panel shows it."""
         self.drafting.leave()
         self.tells = True
 
@@ -355,12 +355,12 @@ class Planning(QObject):
         self.learning.propose(surveyed)
 
     def read_document(self, document: Path) -> None:
-        """Looks where a document of the library that is planned keeps its paths."""
+        """Finds where a document of the planned library keeps its paths."""
         if self.drafting.draft is not None:
             self.learning.read(self.drafting.draft.standing.root, document)
 
     def _read(self, root: Path, place: bytes) -> None:
-        """A document of the plan that is not understood is to be read."""
+        """A document of the plan that is not understood should be read."""
         self.learning.read(root, Path(os.fsdecode(os.path.join(bytes(root), place))))
 
     def _leave_learning(self) -> None:
@@ -370,20 +370,20 @@ class Planning(QObject):
             self.show_chosen()
 
     def _understood(self, root: Path) -> None:
-        """Documents of a library are understood that were not: it is looked at again."""
+        """More documents of a library are understood now: it is surveyed again."""
         if self.drafting.draft is not None and self.drafting.draft.standing.root == root:
             self.library_changed(root)
         else:
             self.add_library(root)
 
     def _show_proposed(self, root: Path) -> None:
-        """It is known now what could be read in a library: its page says so, if it is shown."""
+        """The possible readings of a library are known now: its page shows them, if visible."""
         chosen = self.view.selected
         if chosen is not None and chosen.root == root:
             self._chosen(chosen)
 
     def was_added(self, root: Path) -> None:
-        """A library stands on its shelf that did not: it is chosen when it is seen there."""
+        """A new library is on its shelf: it is chosen when it is visible there."""
         self._wanted, self.tells = root, False
         self.refresh()
 
@@ -447,7 +447,7 @@ class Planning(QObject):
             self.begin_plan(standing, best.mount, choices=Choices(after=After.COPY))
 
     def open_strands(self, standing: OnShelf) -> None:
-        """Opens a library: its strands, with a plan to the drive that suits it best."""
+        """Opens a library: its strands, with a plan for the most suitable drive."""
         best = self._best(standing)
         if best is not None:
             draft = self.drafting.draft
@@ -456,9 +456,9 @@ class Planning(QObject):
             self.drafting.see_strands.emit()
 
     def known_of(self, root: Path) -> tuple[Surveyed | None, int]:
-        """The survey that the open plan was made from, if it is this library's.
+        """The survey of the open plan, if it is for this library.
 
-        And how many files it had lost when last looked at.
+        And how many files it had lost when last surveyed.
         """
         standing = self._home_at(root)
         lost = standing.summary.standing if standing and standing.summary else {}
@@ -470,14 +470,14 @@ class Planning(QObject):
         return next((s for s in every if s.root == root and s.home), None)
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were rewritten: it is looked at again, its plan made again."""
+        """A library's documents were rewritten: it is surveyed again, and its plan made again."""
         self.refresh()
         self.drafting.library_changed(root)
 
     def plan_with(self, root: Path, ties: dict[bytes, bytes]) -> bool:
-        """Plans a crossing whose copy refers to what was found.
+        """Plans a crossing whose copy refers to found files.
 
-        False when there is no drive for one.
+        False if there is no drive for one.
         """
         draft = self.drafting.draft
         if draft is None or draft.standing.root != root:
@@ -498,7 +498,7 @@ class Planning(QObject):
         return True
 
     def _targets(self, plan: Plan) -> list[Target]:
-        """Drives that could take what is planned, the chosen ones among them."""
+        """Possible drives for the plan, with the chosen ones."""
         mine = plan.source_drive.uuid if plan.source_drive else ""
         found = [
             Target(s.drive.label, s.drive.mount, s.drive.free)
@@ -514,7 +514,7 @@ class Planning(QObject):
         return found
 
     def _show_folders(self, folder: Path) -> None:
-        """Shows which folders are in one that a part is held over."""
+        """Shows the folders in a folder over which a part is dragged."""
 
         def done(found: Any) -> None:
             if not isinstance(found, BaseException):

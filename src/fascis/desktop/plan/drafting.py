@@ -1,4 +1,4 @@
-"""One plan at a time: what a person chooses, the newest plan of it, its decisions, its start."""
+"""One plan at a time: a person's choices, the newest plan for them, its decisions, its start."""
 
 from __future__ import annotations
 
@@ -39,25 +39,25 @@ from fascis.workspace import Workspace
 
 @dataclass(frozen=True, slots=True)
 class PlanDraft:
-    """What the person is planning: the library, and the folder it would go into."""
+    """The plan in progress: the library, and the destination folder."""
 
     standing: OnShelf
     destination: Path
 
 
 class Drafting(QObject):
-    """Holds what is planned, makes the plan of it in tasks, and shows the newest."""
+    """Holds the choices, makes their plan in tasks, and shows the newest."""
 
     started = pyqtSignal(object)  # Crossing
-    # Woven, or None when there is no plan any more.
+    # Woven, or None if there is no plan any more.
     woven_changed = pyqtSignal(object)
     see_strands = pyqtSignal()
-    see_relink = pyqtSignal(object)  # the library's folder
-    # A library's folder, and a document in it that is to be read.
+    see_relink = pyqtSignal(object)  # The library's folder.
+    # A library's folder, and a document in it to be read.
     read_asked = pyqtSignal(object, object)
-    # There is no plan any more, and nothing else has the panel.
+    # There is no plan any more, and nothing else uses the panel.
     left = pyqtSignal()
-    # The panel says why there is no plan any more.
+    # The panel shows why there is no plan any more.
     failed = pyqtSignal()
 
     def __init__(
@@ -68,7 +68,7 @@ class Drafting(QObject):
         busy: Callable[[], str],
         parent: QObject,
     ) -> None:
-        """``targets`` gives the drives that could take what is planned."""
+        """``targets`` returns the possible drives."""
         super().__init__(parent)
         self._workspace, self.panel = workspace, panel
         self._targets, self._busy = targets, busy
@@ -77,13 +77,13 @@ class Drafting(QObject):
         self.woven: Woven | None = None
         self._surveyed: Surveyed | None = None
         self._choices = Choices()
-        # the person chose what becomes of home; until then it stays where everything is
+        # The person chose what happens to home; until then it stays where everything is.
         self._after_said = False
         self._also: Path | None = None
         self._ties: dict[bytes, bytes] = {}
-        # Of several plans that are made at once the last counts; this one is shown.
+        # Of several plans made at once the last counts; this one is shown.
         self._turn = self._shown_turn = 0
-        # The turn of the plan that is being started.
+        # The number of the plan that is being started.
         self._starting = -1
         self._accepted: frozenset[Any] = frozenset()
         self.opened: Choice | None = None
@@ -106,8 +106,8 @@ class Drafting(QObject):
         """Plans a crossing of a library into a folder and shows the plan.
 
         Args:
-            opened: the choice that is open at first.
-            choices: what was chosen already.
+            opened: the choice that is open first.
+            choices: earlier choices.
         """
         self._forget()
         self.draft = PlanDraft(standing, destination)
@@ -119,12 +119,12 @@ class Drafting(QObject):
         self._make()
 
     def leave(self) -> None:
-        """There is no plan any more; one that is still being made is not shown."""
+        """There is no plan any more; a plan that is still being made is not shown."""
         self._forget()
         self.woven_changed.emit(None)
 
     def back(self) -> None:
-        """Leaves the plan, for what was chosen before."""
+        """Leaves the plan, back to the earlier selection."""
         self.leave()
         self.left.emit()
 
@@ -139,7 +139,7 @@ class Drafting(QObject):
     # -- choosing ----------------------------------------------------------------------------------
 
     def take_in_or_out(self, strands: list[WovenStrand]) -> None:
-        """Takes strands into the plan, or out of it where all of them are in it."""
+        """Takes strands into the plan, or out if all of them are in it."""
         plan = self.plan
         if plan is None:
             return
@@ -153,7 +153,7 @@ class Drafting(QObject):
         chosen = self._choices
         without = chosen.without | keys if out else chosen.without - keys
         changes: dict[str, Any] = {"without": frozenset(without)}
-        # What a box had taken out comes in again with its box.
+        # Strands that a checkbox had taken out come back with it.
         if not out:
             changes["leave_out"] = chosen.leave_out - {s.key[1] for s in movable}
             changes["gather"] = chosen.gather or any(s.key[2] is Standing.LOOSE for s in movable)
@@ -162,9 +162,9 @@ class Drafting(QObject):
         self.change(**changes)
 
     def change(self, **changes: Any) -> None:
-        """Other choices than before: the plan is made again.
+        """Changes choices: the plan is made again.
 
-        They are changes of the newest choices, not of those of the plan that is shown.
+        The newest choices change, not those of the plan that is shown.
         """
         self._after_said = self._after_said or "after" in changes
         self._choices = replace(self._choices, **changes)
@@ -178,12 +178,12 @@ class Drafting(QObject):
         self.plan_parts(self._choices.only ^ {given})
 
     def tick_part(self, given: str) -> None:
-        """Ticks a part in Strands, or takes the tick away: the plan is made again."""
+        """Ticks or unticks a part in Strands: the plan is made again."""
         if self.plan is not None:
             self._tick(given)
 
     def plan_parts(self, only: frozenset[str]) -> None:
-        """Plans these parts; none is all of it."""
+        """Plans these parts; an empty selection means everything."""
         if self._choices.only != only:
             self.change(only=only, name="", taken=None)
         else:
@@ -194,7 +194,7 @@ class Drafting(QObject):
         self.plan_parts(frozenset())
 
     def put_part(self, given: str, where: object) -> None:
-        """A part was put on a shelf, or onto a library there: it is planned to go there."""
+        """A part was dropped on a shelf, or on a library there: it is planned for there."""
         if self.draft is None:
             return
         if isinstance(where, OnShelf):
@@ -207,7 +207,7 @@ class Drafting(QObject):
         self.change(only=self._choices.only | {given}, name="", into=into, taken=None)
 
     def choose_folder(self, folder: Path) -> None:
-        """Plans the same to go to another folder."""
+        """Plans the same for another folder."""
         if self.draft is None or folder == self.draft.destination:
             return
         if self._also == folder:
@@ -229,7 +229,7 @@ class Drafting(QObject):
         self._make()
 
     def _swap(self) -> None:
-        """The second copy becomes home, and the other way round."""
+        """Exchanges home and the second copy."""
         if self.draft and self._also:
             destination, self._also = self._also, self.draft.destination
             self.draft = replace(self.draft, destination=destination)
@@ -245,14 +245,14 @@ class Drafting(QObject):
         self.show_plan()
 
     def close_choice(self) -> bool:
-        """Esc: closes the choice that is open; False when none was."""
+        """Esc: closes the open choice; False if there was none."""
         if self.plan is None or self.opened is None:
             return False
         self._open(None)
         return True
 
     def _weigh(self) -> None:
-        """Finds what the library can be divided into, and what each part brings."""
+        """Finds the parts of the library, and the size of each."""
         surveyed, turn = self._surveyed, self._turn
         if surveyed is None:
             return
@@ -293,7 +293,7 @@ class Drafting(QObject):
             self._open(Choice(answer.turn.value))
 
     def read(self, root: Path, place: bytes) -> None:
-        """Asks where a document keeps its paths."""
+        """Starts reading where a document keeps its paths."""
         self.read_asked.emit(root, place)
 
     def _reopen(self, problem: Problem) -> None:
@@ -303,17 +303,17 @@ class Drafting(QObject):
     # -- making ------------------------------------------------------------------------------------
 
     def with_ties(self, ties: dict[bytes, bytes]) -> None:
-        """The copy will refer to what was found."""
+        """The copy will refer to found files."""
         self._ties, self._surveyed = ties, None
         self._make()
 
     def known_survey(self, root: Path) -> Surveyed | None:
-        """The survey that the open plan was made from, if it is this library's."""
+        """The survey of the open plan, if it is for this library."""
         mine = self.draft is not None and self.draft.standing.root == root and not self._ties
         return self._surveyed if mine else None
 
     def library_changed(self, root: Path) -> None:
-        """A library's documents were rewritten: a plan of it is made again."""
+        """A library's documents were rewritten: its plan is made again."""
         if self.draft is not None and self.draft.standing.root == root:
             self._surveyed = None
             self._make()
@@ -338,7 +338,7 @@ class Drafting(QObject):
                 survey_library(self._workspace, draft.standing.root), ties
             )
             make = make_plan if said else make_usual_plan
-            # A catalog's folder that lies elsewhere goes by itself.
+            # A catalog's folder that lies elsewhere is copied by itself.
             elsewhere = folders_of_catalog(self._workspace, known, sorted(choices.only))
             goes = elsewhere.surveyed if elsewhere else known
             wanted = replace(choices, only=elsewhere.only) if elsewhere else choices
@@ -375,7 +375,7 @@ class Drafting(QObject):
         if plan is None or woven is None:
             return
         if self._starting == self._turn:
-            # Come back to while it starts: it is not to be started twice.
+            # Shown again while it starts: it must not be started twice.
             self._show_starting()
             return
         around = Around(
@@ -408,9 +408,9 @@ class Drafting(QObject):
     # -- starting ----------------------------------------------------------------------------------
 
     def start(self) -> None:
-        """Starts the crossing that is planned; waits for the newest plan first.
+        """Starts the planned crossing; waits for the newest plan first.
 
-        Where the library is no longer as planned, shows the new plan instead.
+        If the library changed since the plan, shows the new plan instead.
         """
         self._page.commit()
         plan, surveyed = self.plan, self._surveyed
@@ -445,7 +445,7 @@ class Drafting(QObject):
     def _started(self, turn: int, outcome: Any) -> None:
         if self._starting == turn:
             self._starting = -1
-        # What was chosen meanwhile is another plan, and stays.
+        # Later choices belong to another plan, and stay.
         if isinstance(outcome, Crossing):
             if turn == self._turn:
                 self.leave()

@@ -1,6 +1,6 @@
-"""The plan in the side panel: a sentence whose parts are choices, what it comes to, and decisions.
+"""The plan in the side panel: a sentence with choices, totals, and decisions.
 
-All of it is of one plan. While a newer one is made, figures give way to a word that says so.
+Everything belongs to one plan. While a newer one is made, the figures are replaced by a note.
 """
 
 from __future__ import annotations
@@ -38,14 +38,14 @@ from fascis.files.names import elided, shown
 from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 
-# A name is taken over this long after the last key.
+# A name is applied this long after the last key.
 _TYPED_MS = 300
 _MOST_KEPT = 200
 
 
 @dataclass(frozen=True, slots=True)
 class PlanActions:
-    """What a person can do with a plan."""
+    """The possible actions on a plan."""
 
     choices: ChoiceActions
     open: Callable[[Choice | None], None]
@@ -55,7 +55,7 @@ class PlanActions:
 
 
 class PlanPage(QObject):
-    """Shows plans in a side panel, and tells every choice."""
+    """Shows plans in a side panel, and reports every choice."""
 
     def __init__(self, panel: SidePanel) -> None:
         super().__init__(panel)
@@ -75,7 +75,7 @@ class PlanPage(QObject):
     # -- what is shown -----------------------------------------------------------------------------
 
     def show(self, plan: Plan, around: Around, actions: PlanActions) -> None:
-        """The plan; what had the focus has it again."""
+        """Shows the plan; the focus stays where it was."""
         focus = self._focus()
         self._panel.begin_plain(tr("Plan"))
         self._panel.remember(self)
@@ -92,7 +92,7 @@ class PlanPage(QObject):
         self._focus_again(focus)
 
     def wait(self) -> None:
-        """A choice was made: what is shown is of the plan before it."""
+        """A choice was made: the page still shows the previous plan."""
         if not self._panel.shows(self):
             return
         for at, figure in enumerate(self._figures):
@@ -140,7 +140,7 @@ class PlanPage(QObject):
             self._panel.add(self._kept_list)
 
     def _kept_box(self, plan: Plan) -> QWidget:
-        """What stays though it is taken too: the file, its size, and who needs it."""
+        """Copied files that stay here too: name, size, and who needs them."""
         made = QFrame()
         made.setObjectName("card")
         down = QVBoxLayout(made)
@@ -180,14 +180,14 @@ class PlanPage(QObject):
         self._soon.start()
 
     def commit(self) -> None:
-        """What was typed counts now."""
+        """Applies the typed text now."""
         self._soon.stop()
         name, self._typed = self._typed, None
         if name is not None and self._give is not None:
             self._give(name)
 
     def forget(self) -> None:
-        """Another plan begins: nothing is folded open, nothing typed."""
+        """Another plan starts: everything is folded, nothing typed."""
         self._soon.stop()
         self._typed, self._kept = None, False
         self._decisions.forget()
@@ -195,11 +195,11 @@ class PlanPage(QObject):
     # -- focus -------------------------------------------------------------------------------------
 
     def focus_choice(self) -> None:
-        """The first control of the choice that just opened takes the focus."""
+        """Focuses the first control of the choice that just opened."""
         self._wants_first = True
 
     def _focus(self) -> tuple[type[QWidget], str, int] | None:
-        """What in the panel has the focus, by its kind and name; of a field the cursor too."""
+        """The focused control, by its kind and name; for a field also the cursor."""
         focus = QApplication.focusWidget()
         if focus is None or not self._panel.isAncestorOf(focus):
             return None
@@ -222,7 +222,7 @@ class PlanPage(QObject):
             return
         kind, name, at = before
         alike: list[QWidget] = self._panel.findChildren(kind)
-        # What was there before is hidden, and goes a moment later.
+        # Earlier widgets are hidden, and removed a moment later.
         there = (w for w in alike if w.isVisibleTo(self._panel))
         again = next((w for w in there if w.accessibleName() == name), None)
         if again is None:
@@ -233,7 +233,7 @@ class PlanPage(QObject):
 
 
 def _chosen(widget: QWidget) -> bool:
-    """True for the control of a choice that a person would start from."""
+    """True for the control of a choice from which a person would start."""
     if isinstance(widget, QAbstractButton):
         return widget.isEnabled() and (widget.isChecked() or not widget.isCheckable())
     return True

@@ -1,4 +1,4 @@
-"""A split in the side panel: the new libraries, and what becomes of the rest."""
+"""A split in the side panel: the new libraries, and what happens to the rest."""
 
 from __future__ import annotations
 
@@ -20,14 +20,14 @@ from fascis.words.speech import tr, trn
 
 
 class SplitPage:
-    """Shows what a split would make of a library."""
+    """Shows the result of splitting a library."""
 
     def __init__(self, panel: SidePanel) -> None:
         self._panel = panel
         self._decisions = Decisions(panel)
 
     def show_split(self, split: SplitPlan, draft: SplitDraft, actions: SplitActions) -> None:
-        """The new libraries side by side: what each weighs, and what none of them has."""
+        """The new libraries side by side, with their sizes and the files in none of them."""
         panel = self._panel
         drive = split.plans[0].destination_drive if split.plans else None
         there = shown(drive.label) if drive else tr("there")
@@ -91,13 +91,13 @@ class SplitPage:
 
 @dataclass(frozen=True, slots=True)
 class SplitDraft:
-    """A split that a person is planning.
+    """The split in progress.
 
     Attributes:
         name: the library's.
-        folder: where the new libraries are to stand.
-        rest: a library is made of what no part has.
-        accepted: the decisions that were made, by what each was about.
+        folder: the folder for the new libraries.
+        rest: make a library of all files in no part.
+        accepted: the decisions made, by subject.
     """
 
     name: str
@@ -109,7 +109,7 @@ class SplitDraft:
 
 @dataclass(frozen=True, slots=True)
 class SplitActions:
-    """What can be done with a split that is planned."""
+    """The possible actions on a planned split."""
 
     rest: Callable[[bool], None]
     after: Callable[[After], None]

@@ -1,4 +1,4 @@
-"""Planning a split in the window: the new libraries, what becomes of the rest, and the start."""
+"""Planning a split in the window: the new libraries, what happens to the rest, and the start."""
 
 from __future__ import annotations
 
@@ -25,9 +25,9 @@ from fascis.workspace import Workspace
 
 
 class Splitting(QObject):
-    """Plans a split of the library of a plan, and starts it."""
+    """Plans a split of a plan's library, and starts it."""
 
-    started = pyqtSignal(object)  # Crossing, one after the other
+    started = pyqtSignal(object)  # Crossings, one after the other.
 
     def __init__(
         self, workspace: Workspace, panel: SidePanel, back: Callable[[], None], parent: QObject
@@ -115,7 +115,7 @@ class Splitting(QObject):
         self._back()
 
     def start(self) -> None:
-        """Begins the crossings of the split; they cross one after another."""
+        """Starts the crossings of the split; they run one after another."""
         surveyed, draft, folder = self._surveyed, self.draft, self._folder
         if surveyed is None or draft is None or self.plan is None:
             return

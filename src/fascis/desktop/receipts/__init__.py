@@ -1,1 +1,1 @@
-"""The place Receipts: what past crossings did."""
+"""The view Receipts: the records of past crossings."""

@@ -1,4 +1,4 @@
-"""The place Receipts: past crossings, newest first; the chosen one reads like a document."""
+"""The view Receipts: past crossings, newest first; the chosen one reads like a document."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class ReceiptsView(QWidget):
         self._ids: list[str] = []
 
     def show_list(self, records: list[dict[str, Any]], current: str | None) -> None:
-        """Shows the receipts that there are."""
+        """Shows the existing receipts."""
         self._ids = [r["crossing"] for r in records]
         self.list.blockSignals(True)
         self.list.clear()
@@ -81,12 +81,12 @@ class ReceiptsView(QWidget):
             ("</h2>", "</p>"),
             ("border-collapse:collapse;", ""),
         ):
-            # What this small renderer of pages does otherwise than a browser.
+            # Differences between this small page viewer and a browser.
             text = text.replace(here, there)
         self.page.setHtml(text)
 
     def as_pdf(self) -> bytes:
-        """The page that is shown, as a PDF on A4 paper."""
+        """The page shown, as a PDF on A4 paper."""
         buffer = QBuffer()
         buffer.open(QIODevice.OpenModeFlag.WriteOnly)
         writer = QPdfWriter(buffer)
@@ -97,7 +97,7 @@ class ReceiptsView(QWidget):
         return bytes(buffer.data().data())
 
     def print_on(self, paper: QPagedPaintDevice) -> None:
-        """Prints the page that is shown: dark on white, whatever the theme."""
+        """Prints the page shown: dark on white, whatever the theme."""
         document = self.page.document()
         copy = document.clone() if document else None
         if copy is not None:

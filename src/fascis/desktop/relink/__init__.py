@@ -1,1 +1,1 @@
-"""The view Relink: what is lost, and where it was found."""
+"""The view Relink: lost files, and where they were found."""

@@ -41,7 +41,7 @@ class TiesView(QWidget):
         self.update()
 
     def _sides(self) -> tuple[float, float]:
-        """Where ribbons begin and end."""
+        """The start and end of ribbons."""
         width = float(self.width())
         side = min(230.0, width * 0.21)
         return side, width - side - 6
@@ -142,7 +142,7 @@ class TiesView(QWidget):
         painter.setFont(theme.font(12))
 
     def event(self, event: QEvent | None) -> bool:
-        """Whole names on hover."""
+        """Full names on hover."""
         if isinstance(event, QHelpEvent):
             left, right = self._sides()
             y = event.pos().y()

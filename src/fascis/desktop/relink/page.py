@@ -1,6 +1,6 @@
 """Relinking in the side panel.
 
-Where it is looked, folder moves as cards, what changes, and the one button.
+The searched folders, folder moves as cards, the changes, and one button.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _MOST_CARDS, _MORE_CARDS = 4, 20
 
 @dataclass(frozen=True, slots=True)
 class RelinkActions:
-    """What a person can do.
+    """The possible actions.
 
     Attributes:
         folder: asks for a folder to look in.
@@ -109,7 +109,7 @@ class RelinkPage:
         relinks.changed.emit()
 
     def progress(self, files: int) -> None:
-        """Files seen in the folder that is looked in now."""
+        """Files seen in the folder being searched now."""
         if self._looking is not None:
             self._looking.change("", tr("{count} files seen", count=number(files)))
 

@@ -1,4 +1,4 @@
-"""Where the ties of a library run: pure geometry, from what was found to ends, ribbons and words.
+"""The layout of a library's ties: pure geometry, from the result to ends, ribbons and text.
 
 No painting here.
 """
@@ -24,11 +24,10 @@ _Kind = tuple[State, bytes | None, bool]
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Lost files of one folder that have one outcome.
+    """Lost files of one folder with the same result.
 
-    Found in one folder, to decide, or found nowhere.
-
-    ``away``: not found, and their drive is not connected.
+    Found in one folder, to be decided, or not found. ``away``: not found, and their drive is not
+    connected.
     """
 
     old: bytes
@@ -40,7 +39,7 @@ class Group:
 
 @dataclass(slots=True)
 class TieEnd:
-    """A folder at a side: its words, the whole path for those who ask, and its pixels."""
+    """A folder at one side: its text, its full path for the tool tip, and its pixels."""
 
     words: str
     path: str
@@ -50,7 +49,7 @@ class TieEnd:
 
 @dataclass(slots=True)
 class TieRibbon:
-    """Some files of a left end: to where, how many, how thick.
+    """Some files of a left end: their target, number and thickness.
 
     ``left`` and ``right`` are top edges.
     """
@@ -66,7 +65,7 @@ class TieRibbon:
 
 @dataclass(slots=True)
 class TieLayout:
-    """The ends and ribbons in a height; ``height`` is what they take."""
+    """The ends and ribbons in a height; ``height`` is what they need."""
 
     lefts: list[TieEnd] = field(default_factory=list)
     rights: list[TieEnd] = field(default_factory=list)
@@ -75,7 +74,7 @@ class TieLayout:
 
 
 def groups_of(match: Match) -> list[Group]:
-    """How many files of each lost folder went where."""
+    """How many files of each lost folder were found where."""
     count: Counter[tuple[bytes, bytes | None, State, bool]] = Counter()
     for i, x in enumerate(match.lost):
         state = State.NOWHERE if match.state[i] is State.LEFT else match.state[i]
@@ -91,10 +90,10 @@ def groups_of(match: Match) -> list[Group]:
 
 
 def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], str]) -> TieLayout:
-    """Lays ties out: the folders with most files by themselves, the others together.
+    """The layout of the ties: the folders with most files by themselves, the others together.
 
     Args:
-        short: a folder as it is shown.
+        short: gives a folder's short name.
     """
     by_old: dict[bytes, list[Group]] = {}
     for g in groups:
@@ -120,9 +119,9 @@ def lay_out_ties(groups: list[Group], height: float, short: Callable[[bytes], st
 
 
 def _merged(some: list[Group], single: bool) -> dict[_Kind, int]:
-    """The outcomes of one end, found ones first.
+    """The results of one end, found ones first.
 
-    Of many small folders together only how many have which outcome.
+    For many small folders together only the number of each result.
     """
     count: Counter[_Kind] = Counter()
     for g in some:
@@ -182,7 +181,7 @@ def _said(state: State, files: int, away: bool) -> str:
 
 
 def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
-    """How many were found; and what was lost, what was found, and what is left, in words."""
+    """The number of found files, and a text about lost, found and open ones."""
     found, open, nowhere = (
         match.files(State.FOUND),
         match.files(State.OPEN),
@@ -206,7 +205,7 @@ def summary(match: Match) -> tuple[int, tuple[str, str, str]]:
 
 
 def groups_before(lost: Sequence[Lost]) -> list[Group]:
-    """How many files each folder lost, before anything was found."""
+    """The number of files each folder lost, before anything was found."""
     count: Counter[bytes] = Counter()
     for x in lost:
         count[x.folder] += x.files
@@ -214,7 +213,7 @@ def groups_before(lost: Sequence[Lost]) -> list[Group]:
 
 
 def sentence(match: Match, i: int, at: int, of: int) -> str:
-    """What a person is asked about one lost file."""
+    """The question about one lost file."""
     why, lost = match.why[i].rstrip("."), match.lost[i]
     if not lost.frames:
         return tr("{at} of {of} to decide · {why}", at=at, of=of, why=why)

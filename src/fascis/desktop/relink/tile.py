@@ -1,4 +1,4 @@
-"""A candidate as a tile: its picture, its numeral, and what agrees and differs."""
+"""A candidate as a tile: its picture, its number, and what agrees and differs."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from fascis.desktop.kit import theme
 from fascis.desktop.kit.pieces import label
 from fascis.desktop.kit.theme import BOLD
 
-PICTURE = 104  # pixels high
+PICTURE = 104  # Pixels high.
 
 
 class Tile(QWidget):
-    """One candidate, or what the documents remember, or none of them: a picture and a few lines."""
+    """A tile: a candidate, the document's record, or "none of them": a picture and a few lines."""
 
     pressed = pyqtSignal()
 
@@ -40,7 +40,7 @@ class Tile(QWidget):
         down.addStretch(1)
 
     def say(self, head: str, lines: list[str]) -> None:
-        """Shows words under the picture."""
+        """Shows text under the picture."""
         self._head.setText(head)
         self._head.setVisible(bool(head))
         self._lines.setText("\n".join(lines))
@@ -48,16 +48,16 @@ class Tile(QWidget):
 
     @property
     def lines(self) -> str:
-        """The words under the picture."""
+        """The text under the picture."""
         return f"{self._head.text()}\n{self._lines.text()}"
 
     @property
     def has_picture(self) -> bool:
-        """True once a picture is shown."""
+        """True if a picture is shown."""
         return self._pixmap is not None
 
     def show_picture(self, image: Any, instead: str) -> None:
-        """Shows a picture, or words where there is none."""
+        """Shows a picture, or text if there is none."""
         if isinstance(image, QImage):
             ratio = self.devicePixelRatioF()
             self._pixmap = QPixmap.fromImage(image).scaled(

@@ -1,4 +1,4 @@
-"""The view Relink: where documents look and where files are, ties between.
+"""The view Relink: where documents look and where files are, with ties between.
 
 Below it one question at a time, with pictures.
 """
@@ -32,14 +32,14 @@ from fascis.relink.outcome import Candidate
 from fascis.words.figures import moment_to_the_second, number
 from fascis.words.speech import tr, trn
 
-# Pixels wide, at most and at least.
+# The largest and the smallest width in pixels.
 _TILE, _LEAST = 212, 150
 
 
 class RelinkView(QWidget):
-    """Joins the ties and the question below.
+    """Combines the ties and the question below.
 
-    What is decided is told to :class:`Relinks`, never decided here.
+    Decisions go to :class:`Relinks`, never decided here.
     """
 
     said = pyqtSignal(str)
@@ -111,7 +111,7 @@ class RelinkView(QWidget):
 
     @staticmethod
     def _lost_words(relinks: Relinks, lost: int) -> str:
-        """How much is lost, before anything was looked for."""
+        """The number of lost files, before the search."""
         if lost:
             return tr("{count} lost", count=number(lost))
         if not relinks.relinking:
@@ -121,7 +121,7 @@ class RelinkView(QWidget):
         return tr("Nothing is lost")
 
     def show_relinks(self, relinks: Relinks) -> None:
-        """Shows what is lost and found of a library."""
+        """Shows lost and found files of a library."""
         self.relinks = relinks
         outcome, relinking = relinks.outcome, relinks.relinking
         lost = relinking.files if relinking else relinks.expected
@@ -185,7 +185,7 @@ class RelinkView(QWidget):
             self.show_relinks(self.relinks)
 
     def _say(self) -> None:
-        """What can be done, in the line at the foot."""
+        """The possible actions, in the foot line."""
         keys = tr("drop a folder here to look in it · Ctrl+Enter the main button")
         if self.relinks and self.relinks.history:
             keys = tr("Z takes back · {keys}", keys=keys)
@@ -258,7 +258,7 @@ class RelinkView(QWidget):
             tile.show_picture(image, tr("no picture of this kind of file"))
 
     def _remembered(self, lost: Lost) -> QImage | None:
-        """The picture that a catalog keeps of a lost photo."""
+        """The preview that a catalog stores of a lost photo."""
         relinks = self.relinks
         if relinks is None or relinks.surveyed is None:
             return None
@@ -286,7 +286,7 @@ class RelinkView(QWidget):
     def _tell(
         self, lost: Lost, candidates: list[Candidate], facts: dict[bytes, Facts], short: Any
     ) -> None:
-        """Words under every tile."""
+        """The text under every tile."""
         known = [
             tr("{count} bytes", count=number(lost.size)) if lost.size else tr("size not known")
         ]
@@ -325,7 +325,7 @@ class RelinkView(QWidget):
     # -- keys and drops ----------------------------------------------------------------------------
 
     def letter(self, letter: str) -> bool:
-        """Numerals choose, N asks about the next, Z takes back; tells whether it did something."""
+        """Numbers choose, N shows the next, Z undoes; returns whether it did something."""
         relinks = self.relinks
         if relinks is None:
             return False
@@ -340,15 +340,15 @@ class RelinkView(QWidget):
         return True
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        """A folder may be dropped."""
+        """A folder can be dropped."""
         mime = event.mimeData() if event else None
         if event and mime and any(u.isLocalFile() for u in mime.urls()):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """A dropped folder is looked in.
+        """A dropped folder is searched.
 
-        A file of the name that is asked about is taken to be it.
+        A file with the name in question is taken as that file.
         """
         mime = event.mimeData() if event else None
         if mime is None or self.relinks is None:
@@ -367,9 +367,9 @@ class RelinkView(QWidget):
             self.take_file(path)
 
     def take_file(self, path: Path) -> None:
-        """One file was shown: it is what is asked about, or the lost file of its name.
+        """One file was given: it is the file in question, or the lost file with its name.
 
-        Else its folder is looked in.
+        Otherwise its folder is searched.
         """
         relinks = self.relinks
         if relinks is not None and relinks.outcome is not None:
@@ -409,7 +409,7 @@ def _headline(c: Candidate) -> str:
 
 
 def timecode(seconds: float, rate: float) -> str:
-    """A length as hours, minutes, seconds and frames; in hundredths where no frames are counted."""
+    """A length as hours, minutes, seconds and frames; in hundredths if there are no frames."""
     per = round(rate) if rate >= 1 else 100
     frames = round(seconds * (rate if rate >= 1 else 100))
     whole, part = divmod(frames, per)
@@ -418,5 +418,5 @@ def timecode(seconds: float, rate: float) -> str:
 
 
 def day(ns: int) -> str:
-    """A date and a time of day, of a time as it is kept."""
+    """A date and time of a stored time."""
     return moment_to_the_second(whole(ns) / 1e9)

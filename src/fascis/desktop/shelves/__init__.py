@@ -1,1 +1,1 @@
-"""The place Shelves: drives as shelves, and what stands on them."""
+"""The view Shelves: drives as shelves with their libraries."""

@@ -1,6 +1,6 @@
 """How shelves are drawn.
 
-Drives as lines, libraries on them as blocks as wide as they are big, and what would become of them.
+Drives as lines, libraries as blocks with a width by their size, and previews of changes.
 """
 
 from __future__ import annotations
@@ -34,13 +34,13 @@ from fascis.words.speech import tr, trn
 
 LABEL_X, SHELF_X, RIGHT = 20, 186, 24
 BLOCK_H = 62
-# Names below narrow blocks stand in so many lines.
+# Names below narrow blocks have this many lines.
 _STEPS = 3
 _GROUPS = {"inside": tr("Inside this machine"), "connected": tr("Connected"), "away": tr("Away")}
 NOTCH = 0.85
-# Width of a sign in a block's corner.
+# The width of a sign in a block's corner.
 SIGN = 21
-# How a copy stands to its home: it equals it, is less, is more, is another; is damaged; not known.
+# How a copy compares with its home: equal, behind, ahead, different; damaged; unknown.
 SIGNS = {
     State.EQUAL: "=",
     State.BEHIND: "−",
@@ -53,7 +53,7 @@ SIGNS = {
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What would become of a shelf if the picked-up library were put on it.
+    """What would become of a shelf if the picked-up library were put there.
 
     ``verdict`` is the bold first line.
     """
@@ -72,12 +72,12 @@ class Block:
     rect: QRectF
     shelf: int
     standing: OnShelf
-    # Where its name stands below, when it is too narrow for it.
+    # The position of its name below, if it is too narrow for it.
     name: QRectF = field(default_factory=QRectF)
 
     @property
     def point(self) -> QPointF:
-        """Where to press it."""
+        """A point for the pointer."""
         return self.name.center() if not self.name.isEmpty() else self.rect.center()
 
     def holds(self, point: QPointF) -> bool:
@@ -86,7 +86,7 @@ class Block:
 
 
 def _capacity_step(drive: Drive, largest: int) -> float:
-    """Shelf length in three steps by capacity, so that a stick does not look like an archive."""
+    """Shelf length in three steps by capacity, to distinguish a stick from an archive drive."""
     if drive.capacity * 3 >= largest:
         return 1.0
     return 0.72 if drive.capacity * 12 >= largest else 0.34
@@ -95,7 +95,7 @@ def _capacity_step(drive: Drive, largest: int) -> float:
 def drive_words(shelf: Shelf) -> str:
     """The quiet lines under a drive's name.
 
-    What it is, and why it cannot be used now or how fast it is.
+    What it is, and why it cannot be used now, or its speed.
     """
     drive = shelf.drive
     if state := state_words(drive, shelf.seen_at):
@@ -107,7 +107,7 @@ def drive_words(shelf: Shelf) -> str:
 
 
 def short_flag(shelf: Shelf) -> str:
-    """The one thing about a drive that must be seen before it is chosen, or how full it is."""
+    """The one thing about a drive that must be seen before it is chosen, or its used share."""
     drive = shelf.drive
     if drive.twin_of:
         return (
@@ -129,16 +129,16 @@ def short_flag(shelf: Shelf) -> str:
 
 
 def is_urgent(shelf: Shelf) -> bool:
-    """True where that one thing is more than how full it is, or it is nearly full."""
+    """True if that one thing is not the used share, or if the drive is nearly full."""
     drive = shelf.drive
     wrong = drive.twin_of or drive.errors or drive.read_only or shelf.character.backup
     return bool(wrong) or drive.full >= NOTCH
 
 
 def block_words(standing: OnShelf, several: bool) -> str:
-    """The second line of a block: how big it is.
+    """The second line of a block: its size.
 
-    Where several have its name, or it is new, which of them it is.
+    If several have its name, or it is new, which one it is.
     """
     if standing.says:
         return tr("new here") if standing.offered else tr("another folder")
@@ -155,7 +155,7 @@ def block_words(standing: OnShelf, several: bool) -> str:
 
 
 class ShelfDrawing(QWidget):
-    """What the view of shelves paints. The view keeps what is chosen, picked up and hovered."""
+    """What the view of shelves paints. The view knows what is chosen, picked up and hovered."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -164,16 +164,16 @@ class ShelfDrawing(QWidget):
         self._blocks: list[Block] = []
         self._rows: list[tuple[QRectF, int]] = []
         self._selected: OnShelf | None = None
-        # The chosen drive, when no library is.
+        # The chosen drive, if no library is chosen.
         self._drive: str | None = None
         self._picked: OnShelf | None = None
         self._over: int | None = None
-        # The library that a part is held over.
+        # The library over which a part is dragged.
         self._part_over: OnShelf | None = None
         self._folders = Folders()
         self._pointer: QPointF | None = None
         self._notes: dict[str, tuple[str, str]] = {}
-        # Names that several blocks have, and those that several libraries have.
+        # Names of several blocks, and names of several libraries.
         self._several: set[str] = set()
         self._twins: set[str] = set()
         self._coming: list[Coming] = []
@@ -269,7 +269,7 @@ class ShelfDrawing(QWidget):
             )
 
     def _chosen_drive(self, painter: QPainter, y: float) -> None:
-        """The outline of a drive that is chosen itself."""
+        """The outline of a chosen drive."""
         rect = QRectF(LABEL_X - 7, y - 3, SHELF_X - LABEL_X - 2, 102)
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(theme.active().color("ink"), 2))
@@ -304,7 +304,7 @@ class ShelfDrawing(QWidget):
         return end
 
     def _called(self, standing: OnShelf) -> str:
-        """A library's name; with the folder that it lies in, where another has that name too."""
+        """A library's name, with its folder if another one has that name too."""
         if standing.name in self._twins:
             return tr(
                 "{name} in {folder}",
@@ -316,7 +316,7 @@ class ShelfDrawing(QWidget):
     def _arrives(
         self, painter: QPainter, shelf: Shelf, x: float, base: float, length: float
     ) -> Iterator[float]:
-        """What is on its way to a shelf: dashed, and filled as far as it is verified."""
+        """A library on its way to a shelf: dashed, and filled as far as it is verified."""
         t = theme.active()
         for coming in self._coming:
             if coming.drive != shelf.drive.uuid:
@@ -346,7 +346,7 @@ class ShelfDrawing(QWidget):
     def _names_below(self, painter: QPainter, narrow: list[Block], base: float) -> None:
         """The names of blocks that are too narrow for them, in steps, so that each has room.
 
-        What has no room is counted; it is chosen by its slice, or by the arrow keys.
+        The others are counted; they can be chosen by their slice or with the arrow keys.
         """
         ends, end, more = [float(SHELF_X)] * _STEPS, self.width() - RIGHT, 0
         for block in narrow:
@@ -433,7 +433,7 @@ class ShelfDrawing(QWidget):
             metrics = QFontMetricsF(painter.font())
             if metrics.horizontalAdvance(words) > rect.width() - 10 and " " in words:
                 words = words.split(" · ")[0]
-            if metrics.horizontalAdvance(words) <= rect.width() - 8:  # half a figure says nothing
+            if metrics.horizontalAdvance(words) <= rect.width() - 8:  # Half a figure means nothing.
                 painter.drawText(QPointF(rect.x() + 7, rect.y() + 35), words)
             if standing.reminder:
                 painter.setFont(theme.font(11))
@@ -453,7 +453,7 @@ class ShelfDrawing(QWidget):
                 painter.drawRoundedRect(rect.adjusted(-6, -6, 6, 4), 7, 7)
 
     def _sign(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> float:
-        """How a copy stands to its home, as a sign in the block's corner; gives its width."""
+        """How a copy compares with its home, as a sign in the block's corner; returns its width."""
         sign = SIGNS.get(standing.state) if standing.state else None
         if not sign:
             return 0.0
@@ -469,7 +469,7 @@ class ShelfDrawing(QWidget):
         return float(SIGN)
 
     def _strip(self, painter: QPainter, rect: QRectF, standing: OnShelf) -> None:
-        """The strip at a block's foot, only of what is inside it.
+        """The strip at a block's foot, for files inside the library.
 
         In use, can be made again, unused.
         """
@@ -571,7 +571,7 @@ class ShelfDrawing(QWidget):
     def _note(
         self, painter: QPainter, note: tuple[str, str], x: float, top: float, room: float
     ) -> None:
-        """What just happened to a drive, beside what stands on it."""
+        """Recent news of a drive, beside its libraries."""
         t = theme.active()
         top -= 0 if note[0] else 18
         painter.setFont(theme.font(12, BOLD))
@@ -607,7 +607,7 @@ class ShelfDrawing(QWidget):
 
 
 def drive_tooltip(shelf: Shelf) -> str:
-    """Whole label, place and exact bytes of a drive."""
+    """The full label, the mount point and the exact bytes of a drive."""
     d = shelf.drive
     lines = [shown(d.label), shown(str(d.mount)) if d.mounted else tr("not mounted")]
     if d.connected:
@@ -623,7 +623,7 @@ def drive_tooltip(shelf: Shelf) -> str:
 
 
 def tooltip(standing: OnShelf) -> str:
-    """Whole name, place and exact bytes of a block."""
+    """The full name, the path and the exact bytes of a block."""
     if standing.summary is None:
         return tr(
             "{name}\n{root}\nnot looked at yet",

@@ -1,6 +1,6 @@
-"""Folders of a drive, shown below its shelf while a part is held over it.
+"""Folders of a drive, shown below its shelf while a part is dragged over it.
 
-A part can be put into each; one over which it is held for a moment shows those in it.
+A part can be dropped into each; after a moment over one, its subfolders are shown.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ _HEIGHT, _LONGEST = 19, 190
 
 
 class Folders:
-    """Which folders are shown, where they are painted, and which of them the part is over."""
+    """The folders that are shown, their positions, and the one under the part."""
 
     def __init__(self) -> None:
         self.drive = ""
@@ -29,26 +29,26 @@ class Folders:
         self._painted: list[tuple[QRectF, Path]] = []
 
     def begin(self, drive: str, mount: Path) -> None:
-        """A part is held over a drive now; its folders are not known yet."""
+        """A part is over a drive now; its folders are not known yet."""
         self.drive, self._mount = drive, mount
         self._shown, self._painted, self.over = [], [], None
 
     def end(self) -> None:
-        """It is held over none."""
+        """It is over none."""
         self.begin("", Path())
 
     def show(self, folder: Path, inside: list[Path]) -> None:
-        """Shows the folders in one, and that one first unless it is the drive itself."""
+        """Shows the folders in a folder, with that one first unless it is the drive itself."""
         if not self.drive or not folder.is_relative_to(self._mount):
             return
         self._shown = inside if folder == self._mount else [folder, *inside]
 
     def at(self, point: QPointF) -> Path | None:
-        """The folder that is painted at a point."""
+        """The folder painted at a point."""
         return next((path for rect, path in self._painted if rect.contains(point)), None)
 
     def named(self, words: str) -> QPointF | None:
-        """The middle of a folder by its words, if it is painted."""
+        """The middle of a folder by its text, if it is painted."""
         found = (r.center() for r, path in self._painted if self._words(path) == words)
         return next(found, None)
 
@@ -56,7 +56,7 @@ class Folders:
         return " / ".join(map(shown, path.relative_to(self._mount).parts))
 
     def paint(self, painter: QPainter, x: float, y: float, end: float) -> None:
-        """Paints as many as have room, and how many more there are."""
+        """Paints as many as have room, and the number of the others."""
         colour = theme.active().color
         self._painted = []
         for n, path in enumerate(self._shown):

@@ -1,4 +1,4 @@
-"""Where things stand on a shelf: never past its end, nor past how full the drive is. Pure."""
+"""The positions of libraries on a shelf: never beyond its end, or beyond the used share. Pure."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from fascis.library.known.shelves import OnShelf
 
 LEAST_BLOCK = 28
 GAP = 2.0
-# Of libraries that are narrower than a block, each has at least so much of what they share.
+# Libraries narrower than a block each get at least this much of their common width.
 LEAST_SLICE = 7.0
-# Of a library whose size is not known yet.
+# The width of a library of unknown size.
 NEW_BLOCK = 96.0
 
 
 @dataclass(frozen=True, slots=True)
 class Laid:
-    """One library: where it stands, in pixels; ``narrow`` shares its width with others."""
+    """One library and its position, in pixels; ``narrow`` shares its width with others."""
 
     standing: OnShelf
     x: float
@@ -27,7 +27,7 @@ class Laid:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """What stands on a shelf: the width of what is no library, libraries, and where that ends."""
+    """The contents of a shelf: the width of other files, the libraries, and their end."""
 
     other: float
     laid: list[Laid]
@@ -39,12 +39,12 @@ def lay_out(
 ) -> Layout:
     """Gives each library its share of a shelf.
 
-    Those that would be narrower than a block stand side by side in one, as wide as all of them
-    together. What must be widened to be seen takes its room from the others, so that all of it ends
-    where the drive is full, or as near to it as can be.
+    Libraries that would be narrower than a block stand side by side in one, as wide as all of them
+    together. What must be widened takes its room from the others, so that everything ends at the
+    used share, or as near as possible.
 
     Args:
-        other: bytes that are no library's.
+        other: bytes of other files.
         capacity: of the drive, in bytes.
         start, length: of the shelf, in pixels.
     """
@@ -75,7 +75,7 @@ def lay_out(
 
 
 def _fitted(wanted: list[float], least: list[float], room: float) -> list[float]:
-    """Widths that fill no more than the room: what is widened takes from all that is not."""
+    """Widths that do not exceed the room: whatever is widened takes from the others."""
     fixed: set[int] = set()
     while True:
         free = room - sum(least[n] for n in fixed)
@@ -88,7 +88,7 @@ def _fitted(wanted: list[float], least: list[float], room: float) -> list[float]
 
 
 def _slices(wanted: list[float], shared: float) -> list[float]:
-    """Divides a width by what each wants, and so that each can be seen."""
+    """Divides a width by the wanted widths, so that each part is visible."""
     if not wanted:
         return []
     least = min(LEAST_SLICE, shared / len(wanted))

@@ -31,16 +31,17 @@ def _kind_words(s: OnShelf) -> str:
 
 @dataclass(frozen=True, slots=True)
 class OnDisplay:
-    """A library or a copy, and what is known around it.
+    """A library or a copy, with the known facts around it.
 
     Attributes:
-        drive: what its drive is called.
-        known: the places of it that are known; None for a library that is not known here.
-        full: how full its drive is now, and would be once the originals are deleted.
-        best: which drive it would best cross to, if any.
-        warnings: what comes first.
-        away: says that its drive is not connected; then nothing is offered that needs it.
-        archived: its home is on a drive that can be taken away.
+        drive: the name of its drive.
+        known: its known paths; None for an unknown library.
+        full: the used share of its drive now, and after the originals are deleted.
+        best: the most suitable drive for it, if any.
+        warnings: warnings, shown first.
+        away: a text that its drive is not connected; actions that need the drive are not offered
+            then.
+        archived: its home is on a removable drive.
     """
 
     standing: OnShelf
@@ -55,9 +56,9 @@ class OnDisplay:
 
 @dataclass(frozen=True, slots=True)
 class LibraryActions:
-    """What a person can do with it; None for what cannot be done now.
+    """The actions on it; None for those not possible now.
 
-    ``readable``: of how many documents that are not understood it is known what could be read.
+    ``readable``: the number of documents that are not understood and have a proposed reading.
     """
 
     plan: Do
@@ -80,7 +81,7 @@ class LibraryPage:
         self._copies = CopiesPage(panel)
 
     def show_library(self, library: OnDisplay, actions: LibraryActions) -> None:
-        """A library or a copy: what it holds, its copies, what its drive would be after.
+        """A library or a copy: its contents, its copies, and its drive afterwards.
 
         Warnings first.
         """
@@ -118,7 +119,7 @@ class LibraryPage:
             )
             panel.end(button(tr("See its crossing"), actions.crossing, main=True))
             return
-        # Where it is elsewhere too, that comes first.
+        # If it is elsewhere too, that comes first.
         elsewhere = known is not None and len(known.all) > 1
         if known and elsewhere:
             self._copies.tell_copies(known, actions.copies)
@@ -131,7 +132,7 @@ class LibraryPage:
         self._what_can_be_done(library, actions)
 
     def _how_full(self, drive: str, frees: int, now: float, after: float) -> None:
-        """How full its drive is, and would be."""
+        """The used share of its drive, now and afterwards."""
         panel = self._panel
         panel.head(tr("{drive}, after the originals are deleted", drive=shown(drive)))
         panel.add(FullBar(now, tr("now {percent} full", percent=percent(now))))
@@ -152,14 +153,14 @@ class LibraryPage:
             forget = [button(tr("Forget it (touches no file)"), actions.forget)] if s.home else []
             panel.end(*forget)
             return
-        # What is damaged is mended before it goes anywhere.
+        # Damage is repaired before anything else.
         repair = actions.copies.repair[:1]
         for where, take in repair:
             buttons.append(
                 button(tr("Take the good files from {where}", where=shown(where)), take, main=True)
             )
         strands = actions.strands if s.summary else None
-        # What is at home on a drive of its own arrived: it is not urged back.
+        # A library at home on its own drive has arrived: it is not urged back.
         urges = not (library.archived and strands)
         if strands and not urges:
             buttons.append(button(tr("See its strands"), strands, main=not repair))
@@ -179,7 +180,7 @@ class LibraryPage:
         panel.end(*buttons)
 
     def _ask_to_forget(self, library: OnDisplay, actions: LibraryActions) -> None:
-        """What taking a library off the shelf means, before it is done."""
+        """The meaning of taking a library off the shelf, before it is done."""
         panel, name = self._panel, shown(library.standing.name)
         panel.begin(tr("Take {name} off the shelf?", name=elided(name, 40)))
         panel.add(label(tr("No file is changed: the folder stays as it is.")))
@@ -199,7 +200,7 @@ class LibraryPage:
         )
 
     def _what_it_holds(self, summary: Summary, actions: LibraryActions) -> None:
-        """Its roles with their bytes, then what must be done before it travels."""
+        """Its roles with their bytes, then what must be done before it is copied."""
         panel = self._panel
         panel.head(tr("What it holds"))
         for role, (files, _, allocated) in sorted(summary.roles.items(), key=lambda x: -x[1][2]):
@@ -231,7 +232,7 @@ class LibraryPage:
         self._panel.add(button(tr("Read what is not understood…"), read, link=True))
 
     def _before_it_travels(self, s: Summary, actions: LibraryActions) -> None:
-        """What it lacks, what lies outside, what could be left out; nothing where all is well."""
+        """What is missing, what lies outside, what could be left out; empty if all is fine."""
         panel = self._panel
 
         def of(standing: Standing) -> tuple[int, int]:

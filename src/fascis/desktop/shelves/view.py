@@ -1,4 +1,4 @@
-"""The place Shelves: drives drawn as shelves, libraries standing on them as wide as they are big.
+"""The view Shelves: drives drawn as shelves, with libraries as blocks by their size.
 
 A block is dragged to another shelf with the pointer, or picked up with Space; both shelves show
 what would become of them.
@@ -28,29 +28,29 @@ from fascis.drives.model import Drive
 from fascis.library.known.shelves import OnShelf, Shelf
 from fascis.words.speech import tr
 
-# So long a part is held over a folder until that shows the folders in it.
+# After this time over a folder its subfolders are shown.
 OPENS_AFTER_MS = 600
 
 
 class ShelvesView(ShelfDrawing):
-    """Paints the shelves and takes pointer and keys.
+    """Paints the shelves and handles pointer and keys.
 
-    Signals say what happened; the frame decides.
+    Signals report what happened; the frame decides.
     """
 
-    # A person chose a library or a drive; chosen comes after every look at the drives too.
+    # A person chose a library or a drive; ``chosen`` also comes after every refresh of the drives.
     touched = pyqtSignal()
-    chosen = pyqtSignal(object)  # OnShelf or None
-    drive_chosen = pyqtSignal(object)  # Shelf
-    picked_up = pyqtSignal(object)  # OnShelf
+    chosen = pyqtSignal(object)  # OnShelf or None.
+    drive_chosen = pyqtSignal(object)  # Shelf.
+    picked_up = pyqtSignal(object)  # OnShelf.
     let_go = pyqtSignal()
-    opened = pyqtSignal(object)  # OnShelf
-    put_down = pyqtSignal(object, object)  # OnShelf, Drive
-    # What names a part to a plan, and the OnShelf, Drive or folder that it was put onto.
+    opened = pyqtSignal(object)  # OnShelf.
+    put_down = pyqtSignal(object, object)  # OnShelf, Drive.
+    # The part's name in a plan, and the OnShelf, Drive or folder where it was dropped.
     folder_dropped = pyqtSignal(object)
     part_put_down = pyqtSignal(str, object)
-    # A part is held over a drive or a folder: what folders are in it?
-    held_over = pyqtSignal(object)  # Path
+    # A part is over a drive or a folder: which subfolders are there?
+    held_over = pyqtSignal(object)  # Path.
 
     def __init__(self) -> None:
         super().__init__()
@@ -69,7 +69,7 @@ class ShelvesView(ShelfDrawing):
     # -- what it shows -----------------------------------------------------------------------------
 
     def show_shelves(self, shelves: list[Shelf], wanted: Path | None = None) -> None:
-        """Shows shelves as they are now; the library at ``wanted``, or the present, is chosen."""
+        """Shows shelves as they are now; chooses the library at ``wanted``, or keeps the choice."""
         self._shelves = shelves
         standing = [s for shelf in shelves for s in shelf.standings]
         self._several = {n for n, count in Counter(s.name for s in standing).items() if count > 1}
@@ -99,7 +99,7 @@ class ShelvesView(ShelfDrawing):
             self.drive_chosen.emit(self.drive)
 
     def show_coming(self, coming: list[Coming]) -> None:
-        """Shows what is on its way to a drive."""
+        """Shows libraries on their way to a drive."""
         if coming != self._coming:
             self._coming = coming
             self.update()
@@ -116,30 +116,30 @@ class ShelvesView(ShelfDrawing):
 
     @property
     def selected(self) -> OnShelf | None:
-        """The library that the side panel is about."""
+        """The library in the side panel."""
         return self._selected
 
     @property
     def drive(self) -> Shelf | None:
-        """The drive that the side panel is about, when no library is chosen."""
+        """The drive in the side panel, if no library is chosen."""
         return next((s for s in self._shelves if s.drive.uuid == self._drive), None)
 
     @property
     def picked(self) -> OnShelf | None:
-        """The library that is in the air."""
+        """The picked-up library."""
         return self._picked
 
     def block_of(self, name: str) -> QRectF:
-        """Where a library's block is painted, in the view's pixels; of a narrow one its name."""
+        """The position of a library's block, in the view's pixels; or of its name if narrow."""
         found = next(b for b in self._blocks if b.standing.name == name)
         return found.rect if found.name.isEmpty() else found.name
 
     def shelf_of(self, label: str) -> QRectF:
-        """Where a drive's shelf is painted."""
+        """The position of a drive's shelf."""
         return next(r for r, i in self._rows if self._shelves[i].drive.label == label)
 
     def sizeHint(self) -> QSize:
-        """As high as its shelves need."""
+        """The height of its shelves."""
         groups = len({s.group for s in self._shelves})
         return QSize(900, 30 + groups * 24 + len(self._shelves) * 110)
 
@@ -182,7 +182,7 @@ class ShelvesView(ShelfDrawing):
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Puts down, or lets go where nothing can take it."""
+        """Puts it down, or releases it where nothing can take it."""
         if event is None:
             return
         dragging, self._pressed = self._pressed is not None and self._picked is not None, None
@@ -190,7 +190,7 @@ class ShelvesView(ShelfDrawing):
             self._put_down_or_let_go()
 
     def event(self, event: QEvent | None) -> bool:
-        """Shows whole names and exact bytes on hover."""
+        """Shows full names and exact bytes on hover."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             block, row = self._block_at(QPointF(event.pos())), self._row_at(QPointF(event.pos()))
             if block:
@@ -213,12 +213,12 @@ class ShelvesView(ShelfDrawing):
     # -- a part that is dragged here ---------------------------------------------------------------
 
     def show_folders(self, folder: Path, inside: list[Path]) -> None:
-        """Shows the folders that a part can be put into."""
+        """Shows the folders into which a part can be dropped."""
         self._folders.show(folder, inside)
         self.update()
 
     def folder_at(self, words: str) -> QPointF | None:
-        """Where a folder of a drive is painted, by its words; None where it is not."""
+        """The position of a drive's folder, by its text; None if it is not painted."""
         return self._folders.named(words)
 
     def _open_folder(self) -> None:
@@ -226,7 +226,7 @@ class ShelvesView(ShelfDrawing):
             self.held_over.emit(self._folders.over)
 
     def _hold_over(self, point: QPointF, row: int | None) -> None:
-        """Asks for the folders of what a part is held over."""
+        """Asks for the folders at the part's position."""
         drive = self._shelves[row].drive if row is not None else None
         if drive is None:
             self._folders.end()
@@ -245,11 +245,11 @@ class ShelvesView(ShelfDrawing):
         self.update()
 
     def _part_target(self, point: QPointF) -> OnShelf | Drive | Path | None:
-        """What a part can be put onto at a point: a library that is there, a folder, a drive."""
+        """Where a part can be dropped at a point: an existing library, a folder, a drive."""
         if (folder := self._folders.at(point)) is not None:
             return folder
         block = self._block_at(point)
-        # A name that stands below may reach into the next row.
+        # A name below can reach into the next row.
         row = block.shelf if block is not None else self._row_at(point)
         if row is None or not self._shelves[row].drive.connected:
             return None
@@ -258,18 +258,18 @@ class ShelvesView(ShelfDrawing):
         return self._shelves[row].drive
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        """Takes parts of libraries, and folders from a file manager."""
+        """Accepts parts of libraries, and folders from a file manager."""
         mime = event.mimeData() if event else None
         if event and mime and (mime.hasFormat(PART_MIME) or _folder_in(mime) is not None):
             event.acceptProposedAction()
 
     def dragMoveEvent(self, event: QDragMoveEvent | None) -> None:
-        """Shows what it would be put onto."""
+        """Shows where it would be dropped."""
         if event is None:
             return
         mime = event.mimeData()
         if mime and not mime.hasFormat(PART_MIME):
-            # A folder from elsewhere is put on the shelf of the drive that it lies on.
+            # A folder from elsewhere goes on the shelf of its drive.
             event.setAccepted(_folder_in(mime) is not None)
             return
         found = self._part_target(event.position())
@@ -280,11 +280,11 @@ class ShelvesView(ShelfDrawing):
         self.update()
 
     def dragLeaveEvent(self, event: QDragLeaveEvent | None) -> None:
-        """It goes elsewhere."""
+        """It leaves the view."""
         self._let_part_go()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        """Puts a part down, or a folder on its shelf."""
+        """Drops a part, or puts a folder on its shelf."""
         mime = event.mimeData() if event else None
         if event and mime and not mime.hasFormat(PART_MIME):
             folder = _folder_in(mime)
@@ -302,11 +302,11 @@ class ShelvesView(ShelfDrawing):
     # -- keyboard ----------------------------------------------------------------------------------
 
     def put_back(self) -> None:
-        """What was picked up stays where it was."""
+        """The picked-up library stays where it was."""
         self._let_go()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows walk, Space picks up, Up and Down try shelves, Enter puts down."""
+        """Arrow keys move, Space picks up, Up and Down try shelves, Enter puts down."""
         if event is None:
             return
         key = event.key()
@@ -337,7 +337,7 @@ class ShelvesView(ShelfDrawing):
             super().keyPressEvent(event)
 
     def _walk(self, across: int, down: int) -> None:
-        """Arrows go from block to block, and left of the first block to the drive itself."""
+        """Arrow keys move from block to block, and left of the first block to the drive itself."""
         at = self._where()
         if at is None:
             return
@@ -353,7 +353,7 @@ class ShelvesView(ShelfDrawing):
             self._select(standings[c])
 
     def _where(self) -> tuple[int, int] | None:
-        """The chosen shelf and block by their numbers; -1 for the drive itself."""
+        """The numbers of the chosen shelf and block; -1 for the drive itself."""
         for r, shelf in enumerate(self._shelves):
             if shelf.drive.uuid == self._drive:
                 return r, -1
@@ -421,7 +421,7 @@ class ShelvesView(ShelfDrawing):
 
 
 def _folder_in(mime: QMimeData) -> Path | None:
-    """The one folder, or document, that is dragged in from a file manager; None for all else."""
+    """The one folder or document dragged from a file manager; None for anything else."""
     urls = mime.urls() if mime.hasUrls() else []
     local = [url.toLocalFile() for url in urls if url.isLocalFile()]
     return Path(local[0]) if len(urls) == 1 and local else None

@@ -1,1 +1,1 @@
-"""The view Strands: what a library refers to, and where it lies."""
+"""The view Strands: the files to which a library refers, and where they lie."""

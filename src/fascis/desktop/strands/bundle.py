@@ -1,7 +1,7 @@
 """The bundle.
 
-The strands of a library drawn as ribbons, from where they lie to what they are for, through a loop
-of twine.
+The strands of a library drawn as ribbons, from where the files lie to what they are for, through a
+loop of twine.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ from fascis.words.figures import NBSP, number, size
 from fascis.words.speech import tr, trn
 
 LEFT, RIBBONS, WORDS, EDGE = 20.0, 216.0, 200.0, 18.0
-# How far what is missing reaches into the view.
+# How far ribbons of missing files reach into the view.
 _STUB = 0.24
 _WORD = {
     Standing.HELD: tr("held"),
@@ -58,16 +58,16 @@ class _Drawn:
 
 
 class BundleView(QWidget):
-    """Paints the bundle and takes pointer and keys.
+    """Paints the bundle and handles pointer and keys.
 
-    Chosen strands are told by their keys' numbers.
+    Chosen strands are reported by their numbers.
     """
 
     chosen = pyqtSignal()
-    # The chosen strands are to be taken into or out of the plan.
+    # The chosen strands should be taken into or out of the plan.
     toggled = pyqtSignal()
     by_project_changed = pyqtSignal(bool)
-    # What names the part to a plan that is ticked, or not any more.
+    # The name of the part in a plan that was ticked or unticked.
     part_toggled = pyqtSignal(str)
 
     def __init__(self) -> None:
@@ -85,7 +85,7 @@ class BundleView(QWidget):
         self._pressed: QPointF | None = None
         self._band: QRectF | None = None
         self._switch = QRectF()
-        # The boxes of parts, and what names each to a plan.
+        # The checkboxes of parts, and the name of each in a plan.
         self._boxes: list[tuple[QRectF, str]] = []
         self._hover: Ribbon | None = None
         self._painted: tuple[object, QPixmap] | None = None
@@ -95,7 +95,7 @@ class BundleView(QWidget):
         return QSize(900, 400)
 
     def show_woven(self, woven: Woven) -> None:
-        """Shows a library; what was chosen stays chosen where it is still there."""
+        """Shows a library; the choice stays if possible."""
         if self._woven is not None:
             keys = {
                 self._woven.strands[i].key for i in self.selected if i < len(self._woven.strands)
@@ -105,7 +105,7 @@ class BundleView(QWidget):
         self._again()
 
     def set_by_project(self, by_project: bool) -> None:
-        """Divides the right side by project, or by what a file is for."""
+        """Divides the right side by project, or by purpose."""
         self.by_project = by_project
         self._again()
         self.by_project_changed.emit(by_project)
@@ -125,7 +125,7 @@ class BundleView(QWidget):
 
     @property
     def layout_(self) -> Layout:
-        """What is drawn, for those who point at it."""
+        """The layout, for tests with the pointer."""
         return self._layout
 
     def point_of(self, words: str) -> QPointF:
@@ -135,11 +135,11 @@ class BundleView(QWidget):
 
     @property
     def switch_point(self) -> QPointF:
-        """Where the words are that switch the right side over."""
+        """The position of the text that switches the right side."""
         return self._switch.center()
 
     def _x(self) -> tuple[float, float, float]:
-        """Where ribbons begin, pass the loop, and end."""
+        """The x positions where ribbons start, pass the loop, and end."""
         end = self.width() - EDGE - WORDS
         return RIBBONS, RIBBONS + (end - RIBBONS) * 0.66, end
 
@@ -197,7 +197,7 @@ class BundleView(QWidget):
     def _ribbons(self) -> QPixmap:
         """All ribbons, painted once for each layout.
 
-        Hovering and choosing must not paint them anew.
+        Hovering and choosing must not paint them again.
         """
         kept = (theme.active().name, self.devicePixelRatioF())
         if self._painted is None or self._painted[0] != kept:
@@ -213,7 +213,7 @@ class BundleView(QWidget):
         return self._painted[1]
 
     def _outlines(self, painter: QPainter) -> None:
-        """What is chosen, and what is under the pointer."""
+        """The chosen ribbons, and the one under the pointer."""
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for drawn in self._drawn:
             chosen = bool(self.selected.intersection(drawn.ribbon.strands))
@@ -302,12 +302,12 @@ class BundleView(QWidget):
                 )
 
     def _unread(self, strands: Sequence[int]) -> int:
-        """How many documents in some strands are not understood."""
+        """The number of documents in some strands that are not understood."""
         return sum(self._woven.strands[i].unread for i in strands) if self._woven else 0
 
     @staticmethod
     def _sealed(painter: QPainter, at: QPointF) -> None:
-        """The mark of what holds a document that nobody reads here: a seal."""
+        """The mark of a strand with a document that is not understood: a seal."""
         t = theme.active()
         painter.setPen(QPen(t.color("ink"), 1.4))
         painter.setBrush(t.color("ground"))
@@ -338,7 +338,7 @@ class BundleView(QWidget):
             painter.drawText(QPointF(x + 14, middle + 13), elide(end.quiet, metrics, WORDS - 14))
 
     def _box(self, painter: QPainter, box: QRectF, end: End) -> None:
-        """The box of a part: whether only this one, and others that are ticked, goes."""
+        """The checkbox of a part: only ticked parts are copied."""
         t = theme.active()
         self._boxes.append((box, end.part))
         painter.setBrush(t.color("twine") if end.ticked else t.color("ground"))
@@ -350,7 +350,7 @@ class BundleView(QWidget):
             painter.drawPolyline(*(box.topLeft() + point for point in mark))
 
     def box_of(self, words: str) -> QPointF:
-        """The middle of a part's box."""
+        """The middle of a part's checkbox."""
         part = next(e.part for e in self._layout.rights if e.words == words)
         return next(box.center() for box, given in self._boxes if given == part)
 
@@ -370,7 +370,7 @@ class BundleView(QWidget):
 
     @staticmethod
     def _on_ground(painter: QPainter, at: QPointF, words: str, tone: QColor) -> None:
-        """Words where ribbons may run: on a piece of the ground."""
+        """Text where ribbons may run: on a piece of the ground."""
         width = QFontMetricsF(painter.font()).horizontalAdvance(words)
         ground = theme.active().color("ground")
         ground.setAlphaF(0.85)
@@ -383,7 +383,7 @@ class BundleView(QWidget):
     # -- pointer -----------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Chooses a ribbon; with Shift one more; beside them a rubber band begins."""
+        """Chooses a ribbon; with Shift one more; beside them a rubber band starts."""
         if event is None or event.button() != Qt.MouseButton.LeftButton:
             return
         self.setFocus(Qt.FocusReason.MouseFocusReason)
@@ -418,7 +418,7 @@ class BundleView(QWidget):
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Chooses what the band touches."""
+        """Chooses the ribbons that the band touches."""
         if self._band is not None:
             area = QPainterPath()
             area.addRect(self._band)
@@ -435,7 +435,7 @@ class BundleView(QWidget):
         self.update()
 
     def event(self, event: QEvent | None) -> bool:
-        """Tells figures on hover."""
+        """Shows figures on hover."""
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             point = QPointF(event.pos())
             ribbon = self._ribbon_at(point)
@@ -445,7 +445,7 @@ class BundleView(QWidget):
         return super().event(event)
 
     def words_of(self, strands: tuple[int, ...]) -> str:
-        """Figures of some strands: what they are, how much, and what of it goes along."""
+        """Figures of some strands: their kind, their size, and how much of them is copied."""
         if self._woven is None:
             return ""
         lines = []
@@ -490,7 +490,7 @@ class BundleView(QWidget):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Up and Down choose an end, Left and Right change the side, with Shift one more.
 
-        Space takes into the plan or out.
+        Space takes it into the plan or out.
         """
         if event is None:
             return
@@ -514,7 +514,7 @@ class BundleView(QWidget):
     _last = -1
 
     def _part_here(self) -> str:
-        """The part that is chosen at the right side, if one is."""
+        """The chosen part at the right side, if any."""
         ends = self._layout.rights
         if not self.by_project or self._side != "right" or not 0 <= self._last < len(ends):
             return ""
@@ -546,7 +546,7 @@ def _colours(r: Ribbon) -> tuple[QColor, str]:
 
 
 def _flow(upper: Sequence[QPointF], thick: float) -> QPainterPath:
-    """A ribbon through some points of its upper edge, from the left to the right."""
+    """A ribbon through some points of its upper edge, from left to right."""
     path = QPainterPath(upper[0])
     _bend(path, upper)
     lower = [point + QPointF(0, thick) for point in reversed(upper)]
@@ -557,14 +557,14 @@ def _flow(upper: Sequence[QPointF], thick: float) -> QPainterPath:
 
 
 def _bend(path: QPainterPath, points: Sequence[QPointF]) -> None:
-    """Goes on from the first point to all others, level at each."""
+    """Continues from the first point to all others, horizontal at each."""
     for a, b in pairwise(points):
         bend = QPointF((b.x() - a.x()) * 0.5, 0)
         path.cubicTo(a + bend, b - bend, b)
 
 
 def _broken(x: float, y: float, thick: float, length: float) -> QPainterPath:
-    """A stub that ends in a break."""
+    """A stub with a broken end."""
     path = QPainterPath(QPointF(x, y))
     path.lineTo(QPointF(x + length, y))
     path.lineTo(QPointF(x + length + (7 if length > 0 else -7), y + thick / 2))

@@ -1,6 +1,6 @@
-"""The ledger: the files of the chosen strands, one a line, quick with a million lines.
+"""The ledger: the files of the chosen strands, one a line, fast with a million lines.
 
-Filtered, searched, sorted in a task.
+Filtered, searched and sorted in a task.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ from fascis.library.standing import STANDINGS, Standing
 from fascis.words.figures import exact, number, size
 from fascis.words.speech import tr
 
-# What is said of a document that is not understood.
+# The text for a document that is not understood.
 UNREAD = tr("not read")
 COLUMNS = (
     tr("Standing"),
@@ -45,7 +45,7 @@ _LOST = (Standing.MISSING, Standing.AWAY)
 
 
 class FileTable(QAbstractTableModel):
-    """Some of a library's files, each made into words only when it is seen."""
+    """Some of a library's files; texts are made only for visible lines."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -59,15 +59,15 @@ class FileTable(QAbstractTableModel):
         self.endResetModel()
 
     def file(self, line: int) -> int:
-        """The file of a line, as its row in what is woven."""
+        """The file of a line, as its row in the woven columns."""
         return int(self._rows[line])
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
-        """How many lines."""
+        """The number of lines."""
         return len(self._rows)
 
     def columnCount(self, parent: QModelIndex | None = None) -> int:
-        """How many columns."""
+        """The number of columns."""
         return len(COLUMNS)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
@@ -77,7 +77,7 @@ class FileTable(QAbstractTableModel):
         return None
 
     def data(self, index: QModelIndex, role: int = 0) -> Any:
-        """The words of one cell, their colour, or the whole on hover."""
+        """The text of one cell, its colour, or the full text on hover."""
         if self._woven is None:
             return None
         i, column = int(self._rows[index.row()]), index.column()
@@ -130,9 +130,9 @@ class FileTable(QAbstractTableModel):
 
 
 class Ledger(QWidget):
-    """Filters by standing, a text field, and the table."""
+    """Filters by standing, a search field, and the table."""
 
-    # Its row in what is woven; -1 for none.
+    # Its row in the woven columns; -1 for none.
     file_chosen = pyqtSignal(int)
 
     def __init__(self) -> None:
@@ -215,7 +215,7 @@ class Ledger(QWidget):
         )
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        """The name gets most of the room."""
+        """The name gets most of the width."""
         room = max(self.width() - 36 - 222, 200)
         for column, width in (
             (0, 104),
@@ -236,7 +236,7 @@ class Ledger(QWidget):
         for standing in STANDINGS:
             chip = self._chips[standing]
             chip.setText(f"{standing.words} {number(counts[standing][0])}")
-            # What is not there needs no room.
+            # A missing column needs no width.
             chip.setVisible(bool(counts[standing][0]) or chip.isChecked())
         unread = int(woven.unread.sum())
         self._unread.setText(f"{UNREAD} {number(unread)}")
@@ -249,7 +249,7 @@ class Ledger(QWidget):
         self._again()
 
     def choose_strands(self, strands: set[int]) -> None:
-        """Shows the files of these strands; of none, everything."""
+        """Shows the files of these strands; without any, everything."""
         self._strands = set(strands)
         self._again()
 
@@ -276,11 +276,11 @@ class Ledger(QWidget):
 
     @property
     def shown_rows(self) -> int:
-        """How many files are in the table."""
+        """The number of files in the table."""
         return self.model_.rowCount()
 
     def _say_none(self, none: bool) -> None:
-        """Says why there is no line, and what to do."""
+        """Says why there are no lines, and what to do."""
         strands = tr("the chosen strands") if self._strands else tr("this library")
         kind = self._filter.value if self._filter else UNREAD if self._only_unread else ""
         wanted = self.search.text().strip()
@@ -342,7 +342,7 @@ def chosen_rows(
     order: tuple[int, bool] | None,
     unread: bool = False,
 ) -> np.ndarray:
-    """The rows that a filter leaves, in order; without an order what needs attention comes first.
+    """The rows that pass the filters, in order; by default, rows that need attention come first.
 
     Never in the interface thread.
     """
@@ -359,7 +359,7 @@ def chosen_rows(
         rows = np.array([i for i in rows.tolist() if text in lower[i]], np.int64)
     if order is None:
         rank = np.array([_FIRST.index(s) for s in STANDINGS])[woven.standing[rows]]
-        # Behind what is lost, and before all that is well.
+        # After lost files, and before everything else.
         rank = np.where(woven.unread[rows], _FIRST.index(Standing.LOOSE) - 0.5, rank)
         return rows[np.argsort(rank, kind="stable")]
     column, down = order

@@ -1,4 +1,4 @@
-"""Where the ribbons of a bundle run: pure geometry, from what is woven to rectangles and words.
+"""The layout of a bundle's ribbons: pure geometry, from woven columns to rectangles and text.
 
 No painting here.
 """
@@ -23,10 +23,10 @@ UNUSED_WORDS = tr("Used by nothing")
 
 @dataclass(slots=True)
 class End:
-    """One place at a side: a folder at the left, a use at the right.
+    """One end: a folder at the left, a use at the right.
 
-    ``y`` to ``end`` are its pixels. ``part`` names what can be ticked there to a plan. ``missing``:
-    of what its quiet words tell, some is missing, and not only away.
+    ``y`` to ``end`` are its pixels. ``part`` is the plan's name of a part that can be ticked there.
+    ``missing``: some of its files are missing, not only away.
     """
 
     words: str
@@ -51,9 +51,9 @@ class Bar:
 
 @dataclass(slots=True)
 class Ribbon:
-    """What runs from a left end to a right one.
+    """A ribbon from a left end to a right one.
 
-    Its strands, how thick, where it begins, passes and ends (top edges).
+    Its strands, its thickness, and where it starts, passes and ends (top edges).
     """
 
     strands: tuple[int, ...]
@@ -72,7 +72,7 @@ class Ribbon:
 class Layout:
     """A bundle laid out in a height.
 
-    ``loop`` is from where to where the twine goes round, or None when nothing goes along.
+    ``loop`` is the extent of the twine, or None if nothing is copied.
     """
 
     bars: list[Bar] = field(default_factory=list)
@@ -85,9 +85,9 @@ class Layout:
 
 @dataclass(slots=True)
 class _Left:
-    """Strands that are drawn as one at the left side.
+    """Strands drawn as one at the left side.
 
-    One folder's, or all the small ones of a group.
+    Those of one folder, or all small ones of a group.
     """
 
     group: str
@@ -135,9 +135,9 @@ def lay_out(woven: Woven, height: float, by_project: bool) -> Layout:
 
 
 def _lefts(strands: list[WovenStrand], height: float) -> list[_Left]:
-    """The left side's ends: folders, by group, the largest first.
+    """The left side's ends: folders, by group, largest first.
 
-    What there is no room for goes together.
+    Those without room are combined.
     """
     groups: dict[str, dict[bytes, list[int]]] = {}
     for i, s in enumerate(strands):
@@ -174,12 +174,12 @@ def _left(group: str, words: str, ids: list[int], strands: list[WovenStrand]) ->
 
 
 def _rights(woven: Woven, by_project: bool) -> tuple[Callable[[int], int], list[str]]:
-    """How the right side is divided: by what a file is for, or by the projects that use it."""
+    """The division of the right side: by purpose, or by the projects that use a file."""
     if not by_project or woven.by_folder:
         words_of = _folder_words if by_project else _use_words
         return (lambda _u: 0), [*dict.fromkeys(words_of(woven, s) for s in woven.strands)]
     words = [", ".join(p) or UNUSED_WORDS for p in woven.projects]
-    # Too many ways of sharing: by how many projects use it.
+    # Too many combinations: by the number of projects.
     if len(words) > 12:
         words = [_sharing_words(p) for p in woven.projects]
     kinds = list(dict.fromkeys(words))
@@ -234,7 +234,7 @@ def _ribbon(
 
 
 def _lost_words(mine: list[Ribbon]) -> str:
-    """What is not there of one folder's files, in words."""
+    """The missing files of one folder, in words."""
     said = []
     for standing in (Standing.MISSING, Standing.AWAY):
         lost = [r for r in mine if r.standing is standing]
@@ -359,7 +359,7 @@ def _place_right(
 
 
 def _place_middle(layout: Layout, ribbons: list[Ribbon]) -> None:
-    """Through the loop what goes along, close together; below it what does not."""
+    """Copied files go through the loop, close together; the others pass below it."""
     there = [r for r in ribbons if r.standing not in (Standing.MISSING, Standing.AWAY)]
     along = sorted((r for r in there if r.along), key=lambda r: (r.right, r.left))
     rest = sorted((r for r in there if not r.along), key=lambda r: (r.right, r.left))

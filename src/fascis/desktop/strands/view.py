@@ -28,17 +28,17 @@ _PICTURE = (168, 110)
 
 
 class StrandsView(QWidget):
-    """Joins the bundle, the ledger and the picture.
+    """Combines the bundle, the ledger and the picture.
 
-    What the plan does is told to it, never decided here.
+    The plan is shown here, never decided.
     """
 
     # The strands to be taken into or out of the plan.
     without_changed = pyqtSignal(object)
-    # What names the part to a plan that is ticked, or not any more.
+    # The name of the part in a plan that was ticked or unticked.
     part_toggled = pyqtSignal(str)
     said = pyqtSignal(str)
-    # A document that is not understood is to be read: its path.
+    # A document that is not understood should be read: its path.
     read_asked = pyqtSignal(object)
 
     def __init__(self) -> None:
@@ -94,7 +94,7 @@ class StrandsView(QWidget):
     # -- what it shows -----------------------------------------------------------------------------
 
     def show_waiting(self, words: str) -> None:
-        """Nothing is known yet, or cannot be: says so."""
+        """Nothing is known yet, or the survey failed: says so."""
         self.woven = None
         self._waiting.setText(words)
         self._waiting.show()
@@ -114,7 +114,7 @@ class StrandsView(QWidget):
         self._say()
 
     def _say(self) -> None:
-        """What is chosen, and what can be done, in the line at the foot."""
+        """The selection and the possible actions, in the foot line."""
         keys = tr(
             "Space takes a strand into or out of the plan, at the right side ticks a "
             "part · Up, Down choose · / find"

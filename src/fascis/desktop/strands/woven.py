@@ -1,6 +1,6 @@
-"""A library as woven.
+"""A library in woven columns.
 
-Every file in columns, with its strand, its users, and what the plan does with it. Made in a task.
+Every file with its strand, its users, and the plan for it. Made in a task.
 """
 
 from __future__ import annotations
@@ -34,9 +34,9 @@ NOBODY = tr("nothing")
 
 @dataclass(slots=True)
 class WovenStrand:
-    """One strand, with where it lies as a group of the view, and how much of it goes along.
+    """One strand, with its group in the view, and how much of it is copied.
 
-    ``unread`` counts documents in it that are not understood.
+    ``unread`` counts its documents that are not understood.
     """
 
     key: StrandKey
@@ -49,7 +49,7 @@ class WovenStrand:
 
     @property
     def name(self) -> str:
-        """What it is called: its folder; outside only the last part of that."""
+        """Its name: its folder; outside, only the last part of that."""
         folder = self.key[0]
         inner = folder if self.key[2].inside else folder.rpartition(b"/")[2]
         return shown(inner) or tr("its own folder")
@@ -65,8 +65,8 @@ class Woven:
         strand: index into ``strands``.
         users: index into ``projects``, the projects that use it.
         unread: True for a document that is not understood.
-        parts: what can be ticked by itself, by what it is called.
-        ticked: which of these go; none where all of it does.
+        parts: parts that can be ticked, by name.
+        ticked: the ticked ones; empty if everything is copied.
     """
 
     surveyed: Surveyed
@@ -91,11 +91,11 @@ class Woven:
 
     @property
     def by_folder(self) -> bool:
-        """True where folders of a catalog are ticked, and no projects."""
+        """True if folders of a catalog are ticked, not projects."""
         return any(part.folder for part in self.parts.values())
 
     def part_of_strand(self, strand: WovenStrand) -> str:
-        """What the part is called that a strand's folder is, or lies in; nothing for none."""
+        """The name of the part that contains a strand's folder; empty if none does."""
         folder = strand.key[0]
         for part in self.parts.values():
             if folder == part.place or folder.startswith(part.place + b"/"):
@@ -123,18 +123,18 @@ class Woven:
         return folders[low].place
 
     def path(self, i: int) -> Path:
-        """Where the file is on this machine."""
+        """The file's path on this machine."""
         place = self.place(i)
         return Path(os.fsdecode(place if self.row[i] < 0 else self.surveyed.below + place))
 
     def used_by(self, i: int) -> str:
-        """The projects that use it, in words; without documents that is not known."""
+        """The projects that use it, in words; not known without documents."""
         if not self.surveyed.uses.documents:
             return tr("not known")
         return ", ".join(shown(p) for p in self.projects[int(self.users[i])]) or NOBODY
 
     def where(self, i: int) -> str:
-        """Where it is, in words: its folder; outside with its drive."""
+        """Its location in words: its folder; outside with its drive."""
         folder = parent(self.place(i))
         standing = STANDINGS[int(self.standing[i])]
         if standing.inside:
@@ -159,7 +159,7 @@ class Woven:
         return shown(parent(there)) or tr("its own folder")
 
     def lower(self) -> list[str]:
-        """Places in lower case, to search in; made once."""
+        """Places in lower case, for searching; made once."""
         if not self._lower:
             self._lower = [shown(self.place(i)).lower() for i in range(len(self))]
         return self._lower
@@ -171,7 +171,7 @@ class Woven:
         return {s: (int(files[i]), int(sizes[i])) for i, s in enumerate(STANDINGS)}
 
     def totals_by(self, right: Callable[[int], int], kinds: int) -> np.ndarray:
-        """Bytes and files, and those that go along, by strand and ``right``'s row numbers."""
+        """Bytes and files, with the copied ones, by strand and ``right``'s row numbers."""
         rights = np.array([right(u) for u in range(len(self.projects))], np.int64)[self.users]
         flat = self.strand.astype(np.int64) * kinds + rights
         n = len(self.strands) * kinds
@@ -183,7 +183,7 @@ class Woven:
 
 
 def _chosen(column: bytes | array[int], kind: type[np.generic], rows: np.ndarray) -> np.ndarray:
-    """Some rows of a column; of an empty one, which numpy does not read, none."""
+    """Some rows of a column; empty for an empty one, which numpy cannot read."""
     if not len(rows):
         return np.empty(0, kind)
     chosen: np.ndarray = np.frombuffer(column, kind)[rows]
@@ -255,7 +255,7 @@ def weave(surveyed: Surveyed, plan: Plan | None, drives: Drives) -> Woven:
 def _strands(
     surveyed: Surveyed, drives: Drives, row: np.ndarray, standing: np.ndarray, role: np.ndarray
 ) -> tuple[np.ndarray, list[WovenStrand], dict[bytes, str]]:
-    """Each file's strand, the strands, and on which drive each folder outside lies."""
+    """Each file's strand, the strands, and the drive of each folder outside."""
     survey, uses = surveyed.survey, surveyed.uses
     tops = tops_of(uses)
     names: dict[bytes, str] = {}
@@ -284,7 +284,7 @@ def _strands(
 
 
 def _group(surveyed: Surveyed, drives: Drives, row: int, names: dict[bytes, str]) -> str:
-    """Under which head of the view a file lies."""
+    """The group of a file in the view."""
     if row >= 0:
         return INSIDE
     o = surveyed.uses.outside[-1 - row]
@@ -315,7 +315,7 @@ def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
 def _users(
     surveyed: Surveyed, row: np.ndarray, parts: list[NamedPart]
 ) -> tuple[np.ndarray, list[tuple[str, ...]]]:
-    """For each file the number of the projects that use it, and what these numbers stand for."""
+    """For each file the number of its set of projects, and the sets."""
     uses = surveyed.uses
     words = {part.place: part.words for part in parts if not part.folder}
     names = [
@@ -323,7 +323,7 @@ def _users(
         for d in uses.documents
     ]
     own = {d.place: n for n, d in enumerate(uses.documents) if d.place and d.kind.works}
-    # A document is its own project's.
+    # A document belongs to its own project.
     mine = {row: own[place] for row, place in surveyed.survey.files() if place in own}
     projects: dict[tuple[str, ...], int] = {(): 0}
     by_numbers: dict[tuple[int, ...], int] = {(): 0}

@@ -1,8 +1,9 @@
-"""Which cells change so that paths lead elsewhere: the fewest that do.
+"""The fewest cells that must change so that paths lead elsewhere.
 
-Rows that share their first cell are taken together. Where what stands behind it may stay, one edit
-moves them all; else the cell stays, and the next ones are looked at; else it becomes the folder
-that all have in common. What no cell can say alone for all who share it is refused.
+Rows that share their first cell are handled together. If the rest of their paths can stay, one edit
+moves them all. Otherwise the cell stays and the next ones are examined, or it becomes the folder
+that all have in common. If one cell cannot be right for all rows that share it, the change is
+refused.
 """
 
 from __future__ import annotations
@@ -29,13 +30,13 @@ _SHARED = tr("Paths that would lead to different places are in one place of it."
 
 @dataclass(slots=True)
 class _Group:
-    """Rows that share a cell, and what it is to say.
+    """Rows that share a cell, and its new value.
 
     Attributes:
-        core: what it gives of their paths now.
-        one: what it would say so that all behind it may stay; None where the rows differ.
-        stays: it may stay as it is, and what is behind it changes.
-        folder: what all have in common from now on, up to the last slash.
+        core: its present share of their paths.
+        one: its new value if the rest can stay; None if the rows differ.
+        stays: it can stay, and the rest changes.
+        folder: the common part of the new paths, up to the last slash.
     """
 
     core: str
@@ -46,7 +47,7 @@ class _Group:
     folder: str | None = None
 
     def look_closer(self, new: str) -> None:
-        """One row more of those that differ: where it is to lead."""
+        """Considers one more of the differing rows, with its new path."""
         if self.stays and _behind(new, self.core) is None:
             self.stays = False
         folder = new.rpartition("/")[0]
@@ -56,14 +57,14 @@ class _Group:
             self.folder = _common(self.folder, folder)
 
 
-# Rows of which something is to change: the row, what is given from here on, and is to be given.
+# Rows still to be changed: the row, its present rest, and its new rest.
 _Rows = Iterable[tuple[int, str, str]]
 
 
 class Changes:
     """The edits that make rows of a reading lead elsewhere.
 
-    Shared cells are not looked after here: whoever makes the edits reads all rows again.
+    Cells shared with other rows are not checked here: the caller reads all rows again.
 
     Raises:
         Unreadable: the document cannot say so.
@@ -74,14 +75,14 @@ class Changes:
         self.edits: dict[Cell, str] = {}
 
     def make(self, before: Paths, after: Paths) -> dict[Cell, str]:
-        """The edits by which every row leads where it is to lead."""
+        """The edits after which every row leads where it should."""
 
         def whole() -> _Rows:
             for row, (old, new) in enumerate(zip(before, after, strict=True)):
                 if old is not None and new is not None:
                     yield row, old, new
 
-        # Gone through several times, not kept: there may be a million rows.
+        # Repeated, not stored: there may be a million rows.
         left: Callable[[], _Rows] = whole
         for level in self._followed.levels:
             if level.where is None and not level.piece.drive:
@@ -105,7 +106,7 @@ class Changes:
         raise Unreadable(_SHARED)
 
     def _alone(self, level: Level, left: _Rows) -> list[tuple[int, str, str]]:
-        """Changes the cells that no rows share, where one edit does; gives all other rows."""
+        """Changes cells that no rows share, if one edit is enough; returns all other rows."""
         rest = []
         texts, piece = level.texts, level.piece
         table, name = level.table.name, piece.column
@@ -123,12 +124,12 @@ class Changes:
 
     @staticmethod
     def _is_one(group: _Group) -> bool:
-        """True where one edit moves all rows that share a cell."""
+        """True if one edit moves all rows that share a cell."""
         return group.one is not None and not group.piece.drive
 
     @staticmethod
     def _groups(level: Level, left: _Rows) -> tuple[dict[int, _Group], bool]:
-        """Rows by the cell that they share; True where some have none, and are to change."""
+        """Rows by the cell they share; True if some have none and must change."""
         groups: dict[int, _Group] = {}
         loose = False
         where, texts, piece = level.where, level.texts, level.piece
@@ -144,7 +145,7 @@ class Changes:
                 group = groups[at] = _Group(core, piece, _says(core, old, new))
             group.changed = group.changed or old != new
             one = group.one
-            # What is asked first is what it nearly always comes to.
+            # The most frequent case is tried first.
             if (
                 one is not None
                 and new != one + old[len(group.core) :]
@@ -155,7 +156,7 @@ class Changes:
 
     @staticmethod
     def _look_closer(level: Level, groups: Mapping[int, _Group], left: _Rows) -> None:
-        """What a cell is to say whose rows go apart."""
+        """The new value of a cell whose rows differ."""
         where = level.where
         for row, _, new in left:
             group = groups.get(row if where is None else where[row])
@@ -163,9 +164,9 @@ class Changes:
                 group.look_closer(new)
 
     def _decide(self, group: _Group, cell: Cell, column: Column) -> None:
-        """Notes what a cell says from now on; ``group.core`` is what was of the new paths then."""
+        """Records a cell's new value; ``group.core`` is then its share of the new paths."""
         if group.piece.drive:
-            # It says which drive, and no path.
+            # It identifies a drive, and is not part of a path.
             group.one = None
         if group.one is not None:
             self._say(cell, group.one, group.piece, column)
@@ -174,7 +175,7 @@ class Changes:
             return
         group.one = None
         folder = group.folder if not group.piece.drive else self._other_drive(group.folder or "")
-        # With nothing in common but the root they would need a place of their own.
+        # Without a common part except the root they would need another column.
         if not folder or not folder.strip("/"):
             raise Unreadable(_SHARED)
         group.folder = folder
@@ -184,7 +185,7 @@ class Changes:
     def _following(
         level: Level, groups: Mapping[int, _Group], left: _Rows
     ) -> Iterator[tuple[int, str, str]]:
-        """What is left behind this level, of rows of which something is to change still."""
+        """The rest after this level, for rows that still need a change."""
         where = level.where
         for row, old, new in left:
             group = groups.get(row if where is None else where[row])
@@ -193,7 +194,7 @@ class Changes:
                     yield row, old, new
                 continue
             if not group.changed or group.one is not None:
-                # All behind it may stay.
+                # The rest can stay.
                 continue
             behind = _behind(old, group.core)
             rest = _behind(new, group.core if group.stays else group.folder or "")
@@ -202,7 +203,7 @@ class Changes:
             yield row, behind, rest
 
     def _other_drive(self, folder: str) -> str | None:
-        """Where another drive is mounted, on which a folder lies."""
+        """Where another drive is mounted that contains a folder."""
         inside = folder + "/"
         mounts = {m for m in self._drives.values() if inside.startswith(m.rstrip("/") + "/")}
         return max(mounts, key=len, default=None)
@@ -218,14 +219,14 @@ class Changes:
             raise Unreadable(_SHARED)
 
     def _identity(self, mount: str, like: str) -> str | None:
-        """What identifies a drive in the way in which another is identified."""
+        """The identity of a drive, in the same form as that of another."""
         known = [name for name, where in self._drives.items() if where == mount]
         alike = [name for name in known if _looks(name) == _looks(like)]
         return alike[0] if len(alike) == 1 else None
 
 
 def _again(rows: list[tuple[int, str, str]]) -> Callable[[], _Rows]:
-    """What can be gone through as often as it is asked for."""
+    """An iterable that can be repeated."""
     return lambda: rows
 
 
@@ -234,7 +235,7 @@ def _looks(name: str) -> tuple[int, int]:
 
 
 def _core(text: str, piece: Piece, old: str) -> str:
-    """What a piece gives of the path that it begins."""
+    """A piece's share of the path that it starts."""
     if piece.ending:
         return text.removeprefix(".")
     core = text.rstrip("/") or "/"
@@ -242,9 +243,9 @@ def _core(text: str, piece: Piece, old: str) -> str:
 
 
 def _behind(path: str, core: str) -> str | None:
-    """What stands behind a piece; None where it is not what the path begins with.
+    """The rest after a piece; None if the path does not start with it.
 
-    A piece may be followed by a slash, or by the dot of an ending.
+    A slash, or the dot of an ending, can follow a piece.
     """
     if not path.startswith(core):
         return None
@@ -257,7 +258,7 @@ def _behind(path: str, core: str) -> str | None:
 
 
 def _says(core: str, old: str, new: str) -> str | None:
-    """What a piece would say so that all behind it stays; None where it cannot."""
+    """A piece's new value if the rest stays; None if impossible."""
     tail = old[len(core) :]
     if not new.endswith(tail):
         return None
@@ -304,7 +305,7 @@ _TRIED, _FOLLOWS, _HALF = 60, 0.99, 0.5
 
 @dataclass(frozen=True, slots=True)
 class Copy:
-    """A column that says again what a reading gives: of which part, and how."""
+    """A column that repeats a part of a reading's path, and how."""
 
     table: str
     column: str
@@ -312,17 +313,17 @@ class Copy:
     image: str
 
     def of(self, path: str) -> str:
-        """What it says of a path."""
+        """Its value for a path."""
         return _IMAGES[self.image](_PARTS[self.part](path))
 
 
 @dataclass(slots=True)
 class Copies:
-    """What of a table follows its paths.
+    """Columns of a table that follow its paths.
 
     Attributes:
-        doubtful: columns that do so in about half of the rows: nothing is changed then.
-        left: columns that do so in a few: what was once.
+        doubtful: columns that follow in about half of the rows: then nothing is changed.
+        left: columns that follow in a few rows: old values.
     """
 
     follow: list[Copy] = field(default_factory=list)
@@ -331,7 +332,7 @@ class Copies:
 
 
 def copies_of(followed: Followed, before: Paths, used: set[tuple[str, str]]) -> Copies:
-    """Looks for columns, of the rows that a reading is of, that say its paths again.
+    """Finds columns, in the rows of a reading, that repeat its paths.
 
     Args:
         used: ``(table, column)`` of all readings: these are no copies.
@@ -388,7 +389,7 @@ def _follows_everywhere(copy: Copy, table: Table, before: Paths) -> bool:
 def copy_edits(
     copies: Iterable[Copy], table: Table, before: Paths, after: Paths
 ) -> dict[Cell, str]:
-    """The edits by which copies of paths follow these."""
+    """The edits by which repeated values follow the paths."""
     edits: dict[Cell, str] = {}
     for copy in copies:
         texts = table.column(copy.column).all()

@@ -1,4 +1,4 @@
-"""What a document is packed in, found by its first bytes, and how it is packed again."""
+"""The container of a document, by its first bytes, and packing it again."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class TextContents:
             else:
                 self._tables = PlainTables(self._text.text)
         self.container = self._tables.container
-        # What was rewritten, read again.
+        # The rewritten document, read again.
         self.after: TextContents | Anew | None = None
 
     def tables(self) -> Sequence[TextTable]:
@@ -57,20 +57,20 @@ class TextContents:
         return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
 
     def forget_all_but(self, columns: Collection[tuple[str, str]]) -> None:
-        """Lets go of what is not needed to write it again; of XML, which is proven hole by hole."""
+        """Frees what is not needed for writing; for XML, which is proven piece by piece."""
         if isinstance(self._tables, XmlTables):
             for table in self.tables():
                 table.forget_all_but({name for where, name in columns if where == table.name})
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
-        """The document with some cells changed, every other byte as it was; read again.
+        """The document with some cells changed and every other byte unchanged; read again.
 
         Raises:
             Unreadable: it would not be read as it was to be.
         """
         content = self.filled(edits)
         if isinstance(self._tables, XmlTables):
-            # Proven hole by hole: what is between them is the same, byte for byte.
+            # Proven piece by piece: between the changes the bytes are equal.
             self.after = Anew(self.container, self._tables.saying(edits))
             return content
         self.after = TextContents(content)
@@ -79,7 +79,7 @@ class TextContents:
         return content
 
     def filled(self, edits: Mapping[Cell, str]) -> bytes:
-        """The same, before it is read again.
+        """The same, not yet read again.
 
         Raises:
             Unreadable: a value cannot stand where it is to.
@@ -103,7 +103,7 @@ def _json_or_plain(text: str) -> JsonTables | PlainTables:
 def _differ_in(
     old: Sequence[TextTable], new: Sequence[TextTable], edits: Mapping[Cell, str]
 ) -> bool:
-    """True when the edited cells say what they were to say, and all others what they did."""
+    """True if the changed cells have their new values, and all others their old ones."""
     by_column: dict[tuple[str, str], dict[int, str]] = {}
     for cell, value in edits.items():
         by_column.setdefault((cell.table, cell.column), {})[cell.row] = value
@@ -123,7 +123,7 @@ def _differ_in(
 
 @dataclass(frozen=True, slots=True)
 class Anew:
-    """The tables of a document that was rewritten."""
+    """The tables of a rewritten document."""
 
     container: str
     _tables: Sequence[TextTable]
@@ -133,7 +133,7 @@ class Anew:
         return self._tables
 
     def shape(self) -> bytes:
-        """That of the old one: only values changed."""
+        """The same as before: only values changed."""
         lines = shape_of(self.container, self._tables)
         return blake3("\n".join(lines).encode("utf-8", "surrogatepass")).digest()
 
@@ -187,7 +187,7 @@ class Packed:
                     try:
                         self._members[info.filename] = TextContents(content)
                     except Unreadable:
-                        # A picture, say: it stays as it is.
+                        # For example a picture: it stays unchanged.
                         continue
         except (
             zipfile.BadZipFile,
@@ -203,7 +203,7 @@ class Packed:
             ) from error
 
     def tables(self) -> Sequence[Table]:
-        """Of all members, called by these."""
+        """The tables of all members, with the members' names."""
         found: list[Table] = []
         for name, member in self._members.items():
             found += [_Renamed(table, name) if name else table for table in member.tables()]
@@ -217,7 +217,7 @@ class Packed:
         return hasher.digest()
 
     def filled(self, edits: Mapping[Cell, str]) -> None:
-        """Tries whether every value can stand where it is to.
+        """Tests whether every value can be written at its position.
 
         Raises:
             Unreadable: one cannot.
@@ -245,7 +245,7 @@ class Packed:
 
 
 class _Renamed:
-    """A table of a member: called by both."""
+    """A table of a member, named by both."""
 
     def __init__(self, table: Table, member: str) -> None:
         self.name, self._table, self._member = f"{member}:{table.name}", table, member
@@ -262,11 +262,11 @@ class _Renamed:
         return self._table.column(name)
 
     def says_something(self, name: str) -> bool:
-        """True for a column in which something stands, in some row."""
+        """True for a column with a value in some row."""
         return self._table.says_something(name)
 
     def joins(self) -> Sequence[Join]:
-        """To what its rows lie in."""
+        """The tables in which its rows lie."""
         return [_RenamedJoin(join, self._member) for join in self._table.joins()]
 
 
@@ -276,7 +276,7 @@ class _RenamedJoin:
         self.to: Table = _Renamed(join.to, member)
 
     def some(self, rows: Sequence[int]) -> list[int]:
-        """For some rows the row that each leads to."""
+        """For some rows, the row to which each leads."""
         return self._join.some(rows)
 
     def all(self) -> Sequence[int]:
@@ -309,7 +309,7 @@ def _unzipped(content: bytes) -> bytes:
 
 
 def _zipped_like(old: bytes, content: bytes) -> bytes:
-    """Packed with the time and name that the old one says."""
+    """Packed with the time and name of the old one."""
     out = io.BytesIO()
     mtime = int.from_bytes(old[4:8], "little")
     name = ""
@@ -353,7 +353,7 @@ def is_database(head: bytes) -> bool:
 
 
 def contents_of(content: bytes) -> TextContents | Packed:
-    """A document's tables, by its content; not of a database, which is opened by its path.
+    """A document's tables, by its content; a database is opened by its path instead.
 
     Raises:
         Unreadable: it is none that is read.

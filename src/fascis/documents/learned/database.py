@@ -1,8 +1,8 @@
 """Databases of unknown make, in a private copy.
 
-Nothing in them is run: no trigger, no view, no function but the plainest, no virtual table. What
-changes is looked at through the database itself: a change that would run a trigger is refused, and
-what comes out is compared with what was, table by table.
+Nothing in them is executed: no trigger or view, only the simplest functions, no virtual table. The
+database itself shows what a change would do: one that would run a trigger is refused, and the
+result is compared with the earlier content, table by table.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from fascis.words.speech import tr
 MAGIC = b"SQLite format 3\0"
 MOST_TABLES, MOST_COLUMNS, MOST_JOINS = 300, 200, 60
 _SECONDS = 60.0
-# Values that tell whether a column leads to another table.
+# Values that show whether a column leads to another table.
 _TRIED = 200
 _AT_ONCE = 400
 _ALLOWED = {sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_PRAGMA}
@@ -56,7 +56,7 @@ def _as_text(raw: bytes) -> str:
 
 @contextmanager
 def making_sense() -> Iterator[None]:
-    """What SQLite says of a damaged database is told as one."""
+    """Reports SQLite's errors about a damaged database as *damaged*."""
     try:
         yield
     except (sqlite3.Error, UnicodeError, OverflowError, MemoryError) as error:
@@ -117,7 +117,7 @@ class Database:
         self.db.close()
 
     def tables(self) -> Sequence[DatabaseTable]:
-        """Its tables, but for virtual ones."""
+        """Its tables, without virtual ones."""
         return list(self._tables.values())
 
     def table(self, name: str) -> DatabaseTable:
@@ -125,7 +125,7 @@ class Database:
         return self._tables[name]
 
     def schema(self) -> list[tuple[Any, ...]]:
-        """What the database says that it has."""
+        """The database's own description of its contents."""
         sql = "SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY type, name"
         return self.db.execute(sql).fetchall()
 
@@ -148,7 +148,7 @@ class Database:
             return self.db.execute(sql, arguments).fetchall()
 
     def values(self, sql: str) -> list[Any]:
-        """What stands in the one column that is asked for; rows are not kept.
+        """The values of the one selected column; rows are not kept.
 
         Raises:
             Unreadable: the database is damaged, or it took too long.
@@ -159,7 +159,7 @@ class Database:
 
 @dataclass(frozen=True, slots=True)
 class Declared:
-    """A column as it is declared. ``key``: its turn in the primary key, from 1; 0 for none."""
+    """A column as declared. ``key``: its position in the primary key, from 1; otherwise 0."""
 
     name: str
     declared: str
@@ -173,7 +173,7 @@ class DatabaseTable:
         self.name, self._database = name, database
         self._sql = quoted(name)
         rows = database.db.execute(f"PRAGMA table_xinfo({self._sql})").fetchall()
-        # Generated columns are read by nobody here, and cannot be written.
+        # Generated columns are not read here, and cannot be written.
         self.all_columns = [Declared(r[1], str(r[2]).upper(), int(r[5])) for r in rows if not r[6]]
         if len(self.all_columns) > MOST_COLUMNS:
             raise Unreadable(tr("Its table {name} has too many columns to search.", name=name))
@@ -190,7 +190,7 @@ class DatabaseTable:
 
     @cached_property
     def keys(self) -> Any:
-        """The key of every row: a number, or a tuple where it has no row numbers."""
+        """The key of every row: a number, or a tuple if it has no row numbers."""
         if not self.key:
             return []
         sql = f"SELECT {self.key} FROM {self._sql} ORDER BY {self.key}"
@@ -211,11 +211,11 @@ class DatabaseTable:
         return [n for n, count in zip(names, found, strict=True) if count]
 
     def columns(self) -> Sequence[str]:
-        """The columns in which a text stands."""
+        """The columns with text."""
         return self._texts
 
     def says_something(self, name: str) -> bool:
-        """True for a column in which something stands, in some row."""
+        """True for a column with a value in some row."""
         return name in self._texts
 
     def column(self, name: str) -> DatabaseColumn:
@@ -225,7 +225,7 @@ class DatabaseTable:
         return self._columns[name]
 
     def raw(self, column: str, rows: Sequence[int]) -> list[Any]:
-        """What stands in a column in some rows, of whatever type."""
+        """The values of a column in some rows, of any type."""
         wanted, sql = quoted(column), self._sql
         if not self.has_rowid:
             every = self.raw_all(column)
@@ -254,12 +254,12 @@ class DatabaseTable:
 
     @cached_property
     def uniques(self) -> list[str]:
-        """Columns whose values tell the rows apart."""
+        """Columns whose values identify the rows."""
         found = [c.name for c in self.all_columns if c.key]
         if len(found) > 1:
             found = []
         for row in self._database.rows(f"PRAGMA index_list({self._sql})"):
-            if not row[2] or row[4]:  # not unique, or of some rows only
+            if not row[2] or row[4]:  # Not unique, or only for some rows.
                 continue
             columns = self._database.rows(f"PRAGMA index_info({quoted(row[1])})")
             if len(columns) == 1 and columns[0][2]:
@@ -275,7 +275,7 @@ class DatabaseTable:
         return bool(total == some == distinct)
 
     def joins(self) -> Sequence[Join]:
-        """Ways to other tables: by keys that were declared, and by values that are keys there."""
+        """Joins to other tables: by declared keys, and by values that are keys there."""
         return self._joins
 
     @cached_property
@@ -311,7 +311,7 @@ class DatabaseTable:
                         yield KeyJoin(self, column.name, to, key)
 
     def has_all(self, key: str, values: set[Any]) -> bool:
-        """True when nearly all of some values are keys; 0 and nothing often stand for none."""
+        """True if nearly all of some values are keys; 0 and nothing often mean none."""
         some = list(values)[:_AT_ONCE]
         marks = ",".join("?" * len(some))
         sql = f"SELECT count(*) FROM {self._sql} WHERE {quoted(key)} IN ({marks})"
@@ -333,7 +333,7 @@ class DatabaseColumn:
         return [v if isinstance(v, str) else None for v in self._table.raw(self.name, rows)]
 
     def all(self) -> Sequence[str | None]:
-        """The texts in all rows; kept from then on."""
+        """The texts in all rows; kept afterwards."""
         if self._all is None:
             values = self._table.raw_all(self.name)
             self._all = [v if isinstance(v, str) else None for v in values]
@@ -341,7 +341,7 @@ class DatabaseColumn:
 
 
 class KeyJoin:
-    """From rows that name a key to the row that has it."""
+    """From rows with a key to the row that has it."""
 
     def __init__(self, table: DatabaseTable, column: str, to: DatabaseTable, key: str) -> None:
         self.table, self.column, self.to, self.key = table, column, to, key
@@ -349,7 +349,7 @@ class KeyJoin:
         self._rows: array[int] | None = None
 
     def some(self, rows: Sequence[int]) -> list[int]:
-        """For some rows the row that each leads to."""
+        """For some rows, the row to which each leads."""
         if self._rows is not None:
             return [self._rows[row] for row in rows]
         values = self.table.raw(self.column, rows)
@@ -407,7 +407,7 @@ def _by_column(edits: Mapping[Cell, str]) -> dict[tuple[str, str], list[tuple[in
 
 
 def _refuse_what_runs(path: Path, edits: Mapping[Cell, str]) -> None:
-    """Asks the database what a change would run, without making it."""
+    """Asks the database what a change would execute, without making it."""
     with making_sense(), closing(sqlite3.connect(path, isolation_level=None)) as db:
         db.execute("PRAGMA trusted_schema=OFF")
         for table, column in _by_column(edits):
@@ -459,7 +459,7 @@ _CONTENT = re.compile(r"\bcontent\s*=\s*(['\"`\[]?)([^'\"`\],)]*)", re.IGNORECAS
 
 
 def _refuse_indexed(path: Path, edits: Mapping[Cell, str]) -> None:
-    """Refuses what an index of words holds too: nothing here could change it there.
+    """Refuses values that an index of words contains too: it could not be changed here.
 
     Raises:
         Unreadable: one does, or there is a virtual table of which it is not known what it holds.
@@ -487,7 +487,7 @@ def _refuse_indexed(path: Path, edits: Mapping[Cell, str]) -> None:
 
 
 def _holds(reading: Database, table: str, values: list[Any]) -> bool:
-    """True when some of the values stand in a table that belongs to an index."""
+    """True if some of the values are in a table that belongs to an index."""
     columns = [r[1] for r in reading.rows(f"PRAGMA table_xinfo({quoted(table)})")]
     for column in columns:
         for at in range(0, len(values), _AT_ONCE):
@@ -528,7 +528,7 @@ def _change(path: Path, edits: Mapping[Cell, str]) -> None:
 
 
 def _prove(before: Path, after: Path, edits: Mapping[Cell, str]) -> None:
-    """The new database is sound, and differs from the old one in the planned cells alone."""
+    """Checks that the new database is intact, and that only the planned cells differ."""
     wanted = _by_column(edits)
     with closing(Database(before)) as old, closing(Database(after)) as new:
         if new.rows("PRAGMA integrity_check(1)")[0][0] != "ok":
@@ -545,7 +545,7 @@ def _prove_table(
     changed = {c: dict(v) for (table, c), v in wanted.items() if table == old.name}
     names = ", ".join(quoted(c.name) for c in old.all_columns)
     numbers = {c.name: n for n, c in enumerate(old.all_columns)}
-    # A changed column that is part of the key would change the order.
+    # Changing a column of the key would change the order.
     sql = f"SELECT {names} FROM {quoted(old.name)}"
     sql += f" ORDER BY {old.key}" if old.key else ""
     with making_sense():
@@ -569,6 +569,6 @@ def _prove_table(
 
 
 def _exactly(rows: list[Any]) -> bytes:
-    """Rows with the types of their values: 1 is not 1.0, and no number is a text."""
-    # Without references: these would differ with equal values.
+    """Rows with the types of their values: 1 differs from 1.0, and a number from a text."""
+    # Without references: these would differ for equal values.
     return marshal.dumps(rows, 2)

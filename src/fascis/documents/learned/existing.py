@@ -1,4 +1,4 @@
-"""Which files exist: what a value is held against to tell whether it is a path."""
+"""The existing files, with which values are compared to decide whether they are paths."""
 
 from __future__ import annotations
 
@@ -6,23 +6,23 @@ import os
 import unicodedata
 from collections.abc import Callable, Iterable, Mapping
 
-# Folders in which one name is looked up.
+# Folders that are searched for one name.
 _MOST_ALIKE = 64
 
 
 def plain(text: str) -> str:
-    """A name as names are compared: composed."""
+    """A name in composed form, for comparing."""
     return text if text.isascii() else unicodedata.normalize("NFC", text)
 
 
 class Existing:
-    """Files by their names, each with the folders that have one of that name.
+    """Files by their names, each with the folders that contain one.
 
     Args:
         paths: of files, absolute.
         folder: the document's own, absolute.
-        drives: what identifies a drive that is connected → where it is mounted.
-        is_file: looks whether a file exists that is not among these.
+        drives: identity of a connected drive → where it is mounted.
+        is_file: checks whether another file exists.
     """
 
     def __init__(
@@ -67,11 +67,11 @@ class Existing:
         return len(self._by_name)
 
     def has_name(self, name: str) -> bool:
-        """True when some file is called so."""
+        """True if some file has this name."""
         return plain(name) in self._by_name
 
     def has_stem(self, stem: str) -> bool:
-        """True when some file is called so but for what stands after its last dot."""
+        """True if some file has this name without its ending."""
         return plain(stem) in self._stems
 
     @property
@@ -86,7 +86,7 @@ class Existing:
         return self._by_stem
 
     def folders_with(self, name: str, stem: bool = False) -> list[str]:
-        """The folders that have a file of a name, or of one that is so but for its ending."""
+        """The folders with a file of this name, or of this name without its ending."""
         known = self._stems if stem else self._by_name
         found = known.get(plain(name))
         if found is None:
@@ -105,7 +105,7 @@ class Existing:
             if found == number or (isinstance(found, list) and number in found):
                 return above
             if isinstance(found, int) or len(found) < _MOST_ALIKE:
-                # All of that name are known, and the folder is one of those that were looked at.
+                # All files with that name are known, and the folder was searched.
                 return None
         if self._is_file is None:
             return None

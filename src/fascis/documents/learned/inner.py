@@ -13,7 +13,7 @@ from fascis.documents.learned.tables import Cell, Contents, Table, TextTable, Un
 from fascis.documents.learned.text import Hole, filled
 from fascis.words.speech import tr
 
-# What parts the name of a column from those of the tables in it.
+# Separates the name of a column from those of the tables in it.
 WITHIN = "→"
 _TRIED, _LEAST, _NEARLY = 60, 3, 0.9
 
@@ -26,10 +26,10 @@ class Rewritable(Contents, Protocol):
 
 
 class WithInner:
-    """A document, and those in its cells.
+    """A document, with those in its cells.
 
     Args:
-        only: names of tables that are wanted; without it, all that there are.
+        only: names of the wanted tables; by default all.
     """
 
     def __init__(self, contents: Rewritable, only: Collection[str] | None = None) -> None:
@@ -46,18 +46,18 @@ class WithInner:
                     self._inner[name] = _InColumn(table, column, reader)
 
     def tables(self) -> Sequence[Table]:
-        """Its own, then those in cells."""
+        """Its own tables, then those in cells."""
         found: list[Table] = list(self._contents.tables())
         for inner in self._inner.values():
             found += inner.tables()
         return found
 
     def shape(self) -> bytes:
-        """Its own: what lies in cells differs from row to row."""
+        """Its own shape: the contents of cells differ from row to row."""
         return self._contents.shape()
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes | Path:
-        """With some cells changed; of a document in a cell that cell."""
+        """With some cells changed; for a document in a cell, that cell."""
         return self._contents.rewritten(self.outer(edits))
 
     def outer(self, edits: Mapping[Cell, str]) -> dict[Cell, str]:
@@ -72,7 +72,7 @@ class WithInner:
 
 
 def _reader_of(table: Table, column: str) -> CellReader | None:
-    """What reads the texts of a column; None where they are plain values."""
+    """The reader for the texts of a column; None if they are plain values."""
     count = len(table)
     rows = sorted(random.Random(5).sample(range(count), min(count, _TRIED)))
     texts = [text for text in table.column(column).some(rows) if text]
@@ -87,12 +87,12 @@ def _reader_of(table: Table, column: str) -> CellReader | None:
 
 
 class _InColumn:
-    """What stands in the cells of one column."""
+    """The contents of one column's cells."""
 
     def __init__(self, table: Table, column: str, reader: CellReader) -> None:
         self._table, self._column, self._reader = table, column, reader
         self._top = reader.table("", table)
-        # Of every row of the top table the row in whose cell it stands.
+        # For every row of the top table, the row in whose cell it lies.
         self._rows: list[int] = []
         for row, text in enumerate(table.column(column).all()):
             if text and reader.is_one(text):
@@ -107,7 +107,7 @@ class _InColumn:
         return list(self._tables.values())
 
     def outer(self, edits: Mapping[Cell, str]) -> dict[Cell, str]:
-        """Edits of what is in cells, as edits of these cells."""
+        """Edits inside cells, as edits of these cells."""
         by_row: dict[int, list[tuple[Cell, str]]] = {}
         for cell, value in edits.items():
             by_row.setdefault(self._top_row(cell), []).append((cell, value))
@@ -121,7 +121,7 @@ class _InColumn:
         return found
 
     def _hole(self, cell: Cell, value: str, top: int, text: str) -> Hole:
-        """Where a value stands in its text, and what stands there from now on.
+        """The position of a value in its text, and its new text.
 
         Raises:
             Unreadable: it does not stand where it was read, or cannot stand there.
@@ -135,7 +135,7 @@ class _InColumn:
         return Hole(start, end, self._reader.spelled(value, text[start:end], form))
 
     def _looked_for(self, cell: Cell, value: str, top: int, text: str) -> tuple[int, int]:
-        """Where a value stands in JSON: the text is read once more, by itself."""
+        """The position of a value in JSON: that text is read once more."""
         assert isinstance(self._reader, CellJson)
         owners = self._owners(cell.table)
         row = cell.row - bisect_left(owners, top) if owners else 0
@@ -145,7 +145,7 @@ class _InColumn:
         return column.starts[row], column.ends[row]
 
     def _owners(self, name: str) -> Sequence[int]:
-        """For every row of a table the row of the top table in which it lies; none of that."""
+        """For every row of a table, the row of the top table in which it lies."""
         if name not in self._known_owners:
             table = self._tables[name]
             owners: Sequence[int] = ()

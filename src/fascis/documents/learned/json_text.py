@@ -1,4 +1,4 @@
-"""JSON as tables: objects of one path are rows, what lies in them once is their columns."""
+"""JSON as tables: objects of one path are rows; what occurs once in them are their columns."""
 
 from __future__ import annotations
 
@@ -14,13 +14,13 @@ from fascis.words.speech import tr
 MOST_NESTED = 500
 _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([{}\[\],:])|[^\s{}\[\],:"]+', re.DOTALL)
 _SAME_KEYS = 3
-# Letters; of a larger text no tree is made.
+# Letters; a larger text is not parsed into a tree.
 _LARGE = 32 << 20
 Path = tuple[str, ...]
 
 
 def maps_of(tree: Any) -> set[Path]:
-    """Where an object is a map from names to things of one kind, not a thing with fields.
+    """Where an object is a map from names to similar things, not a thing with fields.
 
     Its keys have slashes, or its values are objects with the same keys.
     """
@@ -67,7 +67,7 @@ class JsonReader:
     """Reads JSON into tables: of one document, or of many texts of one kind.
 
     Args:
-        prefix: what the names of tables begin with.
+        prefix: the beginning of the tables' names.
         maps: where an object is a map, see :func:`maps_of`.
     """
 
@@ -76,14 +76,14 @@ class JsonReader:
         self._prefix, self._maps = prefix, maps
 
     def table(self, name: str, parent: Table | None) -> TextTable:
-        """One of them, a new one where there is none yet."""
+        """One of the tables, created if needed."""
         name = self._prefix + name
         if name not in self.tables:
             self.tables[name] = TextTable(name, parent)
         return self.tables[name]
 
     def read(self, text: str, top: TextTable, row: int) -> None:
-        """Reads one text; what lies in nothing else is of a row of ``top``.
+        """Reads one text; parts without an outer element belong to a row of ``top``.
 
         Raises:
             Unreadable: it is nested too deeply.
@@ -129,7 +129,7 @@ class JsonReader:
         return _Frame(is_object, path, table, row, "", path in self._maps)
 
     def _element(self, frame: _Frame) -> tuple[Path, TextTable, int]:
-        """A row for what lies in an array or a map."""
+        """A row for an element of an array or a map."""
         path = (*frame.path, "*" if frame.is_object else "[]")
         table = self.table("/".join(path), frame.table)
         row = table.add(frame.row)
@@ -151,7 +151,7 @@ def _nothing(_pairs: list[tuple[str, Any]]) -> None:
 
 
 class NoJson(Unreadable):
-    """A text begins like JSON, and is none."""
+    """A text begins like JSON, but is not valid JSON."""
 
 
 class JsonTables:
@@ -167,7 +167,7 @@ class JsonTables:
         self.text = text
         large = len(text) > _LARGE
         try:
-            # Of a large one nothing is kept; then where it has maps is not known.
+            # A large one is not kept; its maps are not known then.
             tree = json.loads(text, object_pairs_hook=_nothing if large else None)
         except (ValueError, RecursionError) as error:
             raise NoJson(tr("It is not valid JSON ({error}).", error=error)) from error
@@ -196,7 +196,7 @@ class JsonTables:
 
 
 def spelled(value: str, like: str) -> str:
-    """A string as JSON, with the escapes that the old one has: of slashes, of what is not ASCII."""
+    """A string as JSON, with the same kinds of escapes as the old one."""
     text = json.dumps(value, ensure_ascii="\\u" in like and like.isascii())[1:-1]
     if "\\/" in like:
         text = text.replace("/", "\\/")

@@ -1,4 +1,4 @@
-"""Documents of unknown make whose reading a person confirmed: a kind like all others."""
+"""Documents of unknown make with a confirmed reading: a kind like all others."""
 
 from __future__ import annotations
 
@@ -52,7 +52,7 @@ _OTHER = tr(
 
 
 class _Learned(Works):
-    """What both have in common."""
+    """Common parts of both kinds."""
 
     name = "learned"
     extensions: frozenset[str] = frozenset()
@@ -61,15 +61,15 @@ class _Learned(Works):
     _database: bool
 
     def recognises(self, head: bytes) -> bool:
-        """True for what may be of a shape that was confirmed; opening it tells."""
+        """True for a document that may have a confirmed shape; opening it shows this."""
         return CONFIRMED.may_fit(head, self._database)
 
     def readings(self, as_written: str) -> list[Target]:
-        """As it stands there: a reading gives plain paths."""
+        """Unchanged: a reading gives plain paths."""
         return readings(as_written, Syntax.EXACT)
 
     def spellings(self, target: str) -> Iterator[str]:
-        """As it is."""
+        """Unchanged."""
         yield target
 
 
@@ -117,11 +117,11 @@ def _stored(contents: OpenedDatabase | TextContents | Packed) -> Stored:
 
 
 def check_agreed(document: OpenDocument, path: bytes, library: str = "") -> None:
-    """A reading counts in the libraries for which a person said yes to it, and in no others.
+    """Checks the confirmation: a reading counts only in libraries for which a person confirmed it.
 
     Args:
         path: of the document, absolute.
-        library: the id of its library, where that is known.
+        library: the id of its library, if known.
 
     Raises:
         NotUnderstood: nobody said yes for this one.
@@ -133,7 +133,7 @@ def check_agreed(document: OpenDocument, path: bytes, library: str = "") -> None
 
 
 class NotAgreed(NotUnderstood):
-    """A document could be read, and nobody said that it is to be."""
+    """A document could be read, but nobody confirmed that."""
 
 
 class LearnedDocument:
@@ -153,7 +153,7 @@ class LearnedDocument:
         seen: bytes,
         source: Source,
     ) -> None:
-        # A private copy goes with its source.
+        # A private copy is removed with its source.
         self._source = source
         self._opened, self.stored, self.seen = contents, stored, seen
         self._drives: Mapping[str, str] = CONFIRMED.drives
@@ -171,7 +171,7 @@ class LearnedDocument:
             self._opened.database.close()
 
     def _refuse_what_nobody_saw(self) -> None:
-        """What was empty when a person looked was judged by nobody.
+        """Refuses columns that were empty when a person looked: nobody judged these.
 
         Raises:
             Unreadable: there are paths, or names of media, in such a column now.
@@ -192,7 +192,7 @@ class LearnedDocument:
                     )
 
     def _refuse_what_else_is_named(self) -> None:
-        """A shape says nothing of what stands in it: another column may have begun to be used.
+        """Refuses paths in other columns: these may have come into use with the same shape.
 
         Raises:
             Unreadable: a path stands where nobody said that there are any, and its file exists.
@@ -224,7 +224,7 @@ class LearnedDocument:
                     yield Reference((number, row), path)
 
     def members(self) -> Iterator[Members]:
-        """None: each names its own path."""
+        """None: each has its own path."""
         return iter(())
 
     def lengths(self) -> list[Length | None]:
@@ -232,7 +232,7 @@ class LearnedDocument:
         return []
 
     def picture(self, number: int) -> bytes | None:
-        """None is kept."""
+        """None is stored."""
         return None
 
     def retargeted(self, wanted: Wanted, title: str | None = None) -> bytes | Path | None:
@@ -260,9 +260,9 @@ class LearnedDocument:
         return written
 
     def _forget_the_rest(self, copies: Sequence[Copies]) -> None:
-        """Of a text, which may be large, no column is needed any more but those that change.
+        """For a text, which may be large, frees all columns that do not change.
 
-        Where rows are joined by keys all may be.
+        If rows are joined by keys, all may be needed.
         """
         pieces = [piece for reading in self.stored.readings for piece in reading.pieces]
         by_keys = any(hop != "in" for piece in pieces for hop in (*piece.hops, piece.tree) if hop)
@@ -287,7 +287,7 @@ class LearnedDocument:
 
 
 def _path_in(text: str | None) -> str | None:
-    """The absolute path that a text is, as it stands or as a URL; None where it is none."""
+    """The absolute path in a text, as it is or as a URL; None if it is not one."""
     if not text or len(text) > _LONGEST or "\0" in text or text[0] not in "/fF":
         return None
     path = text if text[0] == "/" else decoded(text, Mode.URL)
@@ -295,7 +295,7 @@ def _path_in(text: str | None) -> str | None:
 
 
 def _may_name_media(text: str | None) -> bool:
-    """True for what has the looks of a path, or of the name of a file."""
+    """True for text that looks like a path or a file name."""
     if not text:
         return False
     return "/" in text or "\\" in text or bool(_ENDS.search(text))

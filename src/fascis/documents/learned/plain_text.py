@@ -1,8 +1,8 @@
 """Plain text as tables: records of a list, settings by section, lines.
 
-A line that says ``key = value`` or ``key: value`` is a row of those with that key, numbers in it
-left out; what stands in quotes counts without them. Settings of one kind of section are columns of
-a row for each section.
+A line ``key = value`` or ``key: value`` is a row of those with that key, without numbers in it;
+quotes around a value are left out. Settings of one kind of section are columns of a row for each
+section.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ _NUMBERS = re.compile(r"\d+")
 _DELIMITERS = ",;\t|"
 _MOST_FIELDS = 200
 _QUOTED = re.compile(r"""^(["'])(.*)\1$""")
-# How a value stands there.
+# How a value is written.
 _BARE, _DOUBLED, _DOUBLE, _SINGLE = 0, 1, 2, 3
 
 
@@ -106,7 +106,7 @@ class PlainTables:
                 section.put(row, key, value, begin, end, form)
                 return
             if _NUMBERS.search(key):
-                # Keys that are numbered are rows.
+                # Numbered keys are rows.
                 table = self._table(
                     (section.name if section else "") + "/" + _NUMBERS.sub("#", key), section
                 )
@@ -129,7 +129,7 @@ class PlainTables:
         value: tuple[str, int, int, int],
         records: dict[int, tuple[TextTable, int]],
     ) -> None:
-        """``key: value`` of one indentation up to the next dash or blank line is one row."""
+        """``key: value`` lines of one indentation, up to a dash or blank line, are one row."""
         depth = len(indent)
         begins = "- " in indent
         for deeper in [d for d in records if d > depth]:
@@ -165,14 +165,14 @@ class PlainTables:
 
 
 def _needs_quotes(value: str, text: str, start: int) -> bool:
-    """True for a bare value with what would end it where it stands."""
+    """True for a bare value with a character that would end it."""
     line = text[text.rfind("\n", 0, start) + 1 : start]
     delimiters = [d for d in _DELIMITERS if line.endswith(d)]
     return value[:1] in "\"'" or any(d in value for d in delimiters)
 
 
 def _unquoted(text: str, start: int) -> tuple[str, int, int, int]:
-    """A value without the quotes around it, its span, and how it stands there."""
+    """A value without its quotes, its span, and how it is written."""
     if found := _QUOTED.match(text):
         value = found[2]
         if found[1] == '"' and "\\" in value:
@@ -182,7 +182,7 @@ def _unquoted(text: str, start: int) -> tuple[str, int, int, int]:
 
 
 def _delimiter_of(text: str) -> str:
-    """What parts the fields of a list of records; nothing for any other text."""
+    """The separator of fields in a list of records; empty for any other text."""
     lines = [line for line in text.splitlines()[:60] if line.strip()]
     if len(lines) < 4:
         return ""
@@ -194,7 +194,7 @@ def _delimiter_of(text: str) -> str:
 
 
 def _count(line: str, delimiter: str) -> int:
-    """How often it parts fields, not within quotes."""
+    """How often it separates fields outside quotes."""
     return sum(part.count(delimiter) for part in line.split('"')[::2])
 
 

@@ -1,4 +1,4 @@
-"""A reading: where the rows of a table keep the pieces of a path, and what that gives."""
+"""A reading: where the rows of a table keep the pieces of a path, and the resulting paths."""
 
 from __future__ import annotations
 
@@ -23,13 +23,13 @@ class Piece:
     """One piece of a path.
 
     Attributes:
-        hops: the names of the joins that lead from a row to the one that has it.
-        column: where it stands in that.
-        tree: the join by which that row lies in others of its table, whose pieces stand before it.
-        row: the one row of ``table`` in which it stands, for a piece that all have in common.
+        hops: the names of the joins from a row to the row that has it.
+        column: its column there.
+        tree: the join by which that row lies in others of its table, whose pieces come first.
+        row: the one row of ``table`` that has it, for a common piece.
         table: that table.
-        ending: it stands after a dot, not after a slash.
-        drive: it identifies a drive, and means where that is mounted.
+        ending: it follows a dot, not a slash.
+        drive: it identifies a drive, and means its mount point.
     """
 
     hops: tuple[str, ...]
@@ -42,7 +42,7 @@ class Piece:
     drive: bool = False
 
     def as_json(self) -> dict[str, Any]:
-        """What differs from nothing."""
+        """The values that differ from the defaults."""
         said: dict[str, Any] = {"hops": list(self.hops), "column": self.column, "mode": self.mode}
         for name in ("tree", "table", "ending", "drive"):
             if value := getattr(self, name):
@@ -53,7 +53,7 @@ class Piece:
 
     @classmethod
     def from_json(cls, said: Mapping[str, Any]) -> Piece:
-        """As it was written."""
+        """From JSON."""
         return cls(
             tuple(map(str, said["hops"])),
             str(said["column"]),
@@ -68,10 +68,10 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """Where a table keeps its paths, from the left to the right.
+    """Where a table keeps its paths, from left to right.
 
     Attributes:
-        from_folder: what the pieces give counts from the document's own folder.
+        from_folder: the paths count from the document's own folder.
     """
 
     table: str
@@ -95,14 +95,14 @@ class Reading:
 
 @dataclass(slots=True)
 class Evidence:
-    """What a reading gives.
+    """The result of a reading.
 
     Attributes:
-        values: rows in which a path stands.
-        found: of these, that lead to files that exist.
-        files: different files that they lead to.
+        values: rows with a path.
+        found: those of them that lead to existing files.
+        files: the number of different files.
         dead: paths that lead nowhere, the first thousand.
-        outside: of those, that do not lie in the folder which all others have in common.
+        outside: those of them outside the common folder of all others.
         common: that folder.
     """
 
@@ -119,8 +119,8 @@ class Level:
     """One piece of every row's path.
 
     Attributes:
-        where: of every row, the row of ``table`` in which the piece stands, or ``NO_ROW``; None
-            where it stands in the row itself.
+        where: for every row, the row of ``table`` with the piece, or ``NO_ROW``; None if the row
+            itself has it.
         texts: the pieces, by the rows of ``table``.
     """
 
@@ -135,13 +135,13 @@ class Level:
         return None if at == NO_ROW else self.texts[at]
 
     def cell(self, row: int) -> Cell:
-        """Where it stands."""
+        """Its cell."""
         at = row if self.where is None else self.where[row]
         return Cell(self.table.name, self.piece.column, at)
 
 
 class Followed:
-    """A reading of one document: the path of every row, and the cells that give it.
+    """A reading applied to one document: the path of every row, and the cells that give it.
 
     Raises:
         Unreadable: the document has no such tables, columns or joins.
@@ -159,13 +159,13 @@ class Followed:
         self.levels = [level for piece in reading.pieces for level in self._levels(piece)]
 
     def raw(self, cell: Cell) -> str:
-        """What stands in a cell."""
+        """The content of a cell."""
         return self._tables[cell.table].column(cell.column).some([cell.row])[0] or ""
 
     def paths(self) -> Iterator[str | None]:
-        """The path of every row, in order; None where there is none."""
+        """The path of every row, in order; None if there is none."""
         levels = self.levels
-        # What stands in the row itself comes last, and differs; what is before it is shared.
+        # The piece in the row itself comes last, and differs; the others are shared.
         shared = [level for level in levels if level.where is not None]
         own = levels[len(shared) :]
         plain = len(own) == 1 and not own[0].piece.ending and levels[: len(shared)] == shared
@@ -174,7 +174,7 @@ class Followed:
             for row in range(len(self.table)):
                 yield self.path(row)
             return
-        # What stands before the name, by the row that the first join of all leads to.
+        # The pieces before the name, by the row to which the first common join leads.
         known: dict[int, str] = {}
         needs_slash = not self.reading.from_folder
         for row, (at, name) in enumerate(zip(first, own[0].texts, strict=False)):
@@ -205,7 +205,7 @@ class Followed:
         return {(level.table.name, level.piece.column) for level in self.levels}
 
     def evidence(self, existing: Existing) -> Evidence:
-        """What the paths lead to."""
+        """Where the paths lead."""
         found = Evidence()
         files: set[int] = set()
         dead: list[str] = []
@@ -220,7 +220,7 @@ class Followed:
             folder = None if whole is None else find(whole)
             if folder is not None:
                 found.found += 1
-                # Counted, not kept: there may be a million.
+                # Counted, not stored: there may be a million.
                 files.add(hash(whole))
                 folders.add(folder)
             else:
@@ -262,7 +262,7 @@ class Followed:
             yield Level(table, piece, up if where is None else _Through(where, up), texts)
 
     def _text(self, piece: Piece, value: str | None) -> str | None:
-        """The piece that a value is."""
+        """The piece for a value."""
         if value is None:
             return None
         return self._drives.get(value) if piece.drive else decoded(value, piece.mode)
@@ -282,7 +282,7 @@ class _Same(Sequence[int]):
 
 
 class _OneText(Sequence["str | None"]):
-    """The one text that all rows have in common."""
+    """The one text common to all rows."""
 
     def __init__(self, row: int, text: str | None) -> None:
         self._row, self._text = row, text
@@ -297,14 +297,14 @@ class _OneText(Sequence["str | None"]):
 def _texts(
     values: Sequence[str | None], text: Callable[[str | None], str | None], piece: Piece
 ) -> Sequence[str | None]:
-    """The pieces that values are; they themselves where they are written plainly."""
+    """The pieces for values; the values themselves if written plainly."""
     if piece.mode is Mode.PLAIN and not piece.drive:
         return values
     return [text(value) for value in values]
 
 
 class _Through(Sequence[int]):
-    """The rows that a second join leads to from where a first one does; looked up one by one."""
+    """The rows to which a second join leads from those of a first one; found one by one."""
 
     def __init__(self, first: Sequence[int], rows: Sequence[int]) -> None:
         self.first: Sequence[int] = first
@@ -325,9 +325,9 @@ class _Through(Sequence[int]):
 
 
 def _first_of(levels: Sequence[Level], count: int) -> Iterable[int] | None:
-    """Where the first join leads that all levels have in common.
+    """The row to which the first common join of all levels leads.
 
-    None where they have none: what they say does not follow from one row then.
+    None if they have none: their pieces do not depend on one row then.
     """
     firsts = [w.first if isinstance(w, _Through) else w for w in (x.where for x in levels)]
     joins = [f for f in firsts if f is not None and not isinstance(f, _Same)]
@@ -337,7 +337,7 @@ def _first_of(levels: Sequence[Level], count: int) -> Iterable[int] | None:
 
 
 def _ways_up(up: Sequence[int]) -> list[array[int]]:
-    """For rows that lie in each other: of each the topmost, the next below it, and so on."""
+    """For rows that lie in each other: for each the topmost, the next below it, and so on."""
     ways: list[list[int]] = []
     for row in range(len(up)):
         way = [row]
@@ -354,7 +354,7 @@ def _ways_up(up: Sequence[int]) -> list[array[int]]:
 
 
 def joined(pieces: Sequence[str | None], endings: Sequence[bool]) -> str | None:
-    """Pieces as one path; those that are endings stand after a dot."""
+    """Pieces as one path; endings follow a dot."""
     path = ""
     for piece, ending in zip(pieces, endings, strict=True):
         if not piece:
@@ -369,7 +369,7 @@ def joined(pieces: Sequence[str | None], endings: Sequence[bool]) -> str | None:
 
 
 def absolute(path: str, folder: str, from_folder: bool) -> str | None:
-    """Where a path leads; None for one that counts from somewhere unknown."""
+    """The absolute path; None if its base is not known."""
     if path.startswith("/"):
         return posixpath.normpath(path) if "//" in path or "/." in path else path
     if not from_folder:

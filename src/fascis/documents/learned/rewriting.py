@@ -1,4 +1,4 @@
-"""A document of unknown make, rewritten: the cells change, and it is proven."""
+"""Rewriting a document of unknown make: changing the cells, and proving the result."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fascis.words.speech import tr
 
 
 def copies_in(every: Sequence[Followed], before: Sequence[Paths]) -> list[Copies]:
-    """What says again where rows lead, for each reading of a document."""
+    """Repeated values of the rows' paths, for each reading of a document."""
     used = {column for followed in every for column in followed.used()}
     return [copies_of(one, paths, used) for one, paths in zip(every, before, strict=True)]
 
@@ -23,12 +23,12 @@ def edits_for(
     drives: Mapping[str, str] | None = None,
     known: Sequence[Copies] = (),
 ) -> dict[Cell, str]:
-    """The edits that make rows lead elsewhere.
+    """The edits that give rows their new paths.
 
     Args:
-        every: all readings of a document, followed in it.
-        before, after: for each of them where every row leads, and is to lead.
-        known: what says that again, where it was looked for already.
+        every: all readings of a document, applied to it.
+        before, after: for each of them, every row's present and new path.
+        known: repeated values, if found already.
 
     Raises:
         Unreadable: the document cannot say so, or it is not sure what else would have to change.
@@ -62,10 +62,10 @@ def prove_paths(
     after: Sequence[Paths],
     drives: Mapping[str, str] | None = None,
 ) -> None:
-    """Reads a document that was rewritten: every path is as it was to be.
+    """Reads a rewritten document: every path must be as planned.
 
     Args:
-        after: for each reading where every row is to lead.
+        after: for each reading, every row's new path.
 
     Raises:
         Unreadable: one is not.

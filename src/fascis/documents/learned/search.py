@@ -1,9 +1,9 @@
-"""Finds where a document keeps its paths: from names of files to the left, piece by piece.
+"""Finds where a document keeps its paths: from file names to the left, piece by piece.
 
-A column in which names of existing files stand is where a path ends. What can be reached from its
-rows, and says in nearly all of them how the folder of that file ends, is the piece before; and so
-on, until the path is whole. Columns are looked at in a sample of rows; what is proposed was
-followed in all of them.
+A path ends in a column with names of existing files. The piece before is a column that can be
+reached from its rows and contains, in nearly all of them, the end of that file's folder; and so on,
+until the path is complete. Columns are examined in a sample of rows; a proposal was applied to all
+of them.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ LEAST_VALUES, LEAST_SHARE = 3, 0.25
 _FIRST, _LATER, _WHOLE = 0.45, 0.85, 0.5
 _LEVELS, _BRANCHES, _NODES, _MOST_SLOTS = 5, 6, 400, 300
 _HOPS = 4
-# Tables so small may hold a root that all rows have in common.
+# Tables this small may hold a root common to all rows.
 _SETTINGS_ROWS = 60
 _LONGEST = 4096
 _DONE = "\0"
@@ -41,7 +41,7 @@ _MOST_TREE = 64
 
 @dataclass(frozen=True, slots=True)
 class Gone:
-    """A folder that is another one now: what was in it is found below that."""
+    """A folder with a new path: its former contents are found below that."""
 
     old: str
     new: str
@@ -51,11 +51,11 @@ class Gone:
 
 @dataclass(slots=True)
 class Found:
-    """A reading that was followed in all rows.
+    """A reading that was applied to all rows.
 
     Attributes:
-        contested_by: other readings that find the same through other cells.
-        gone: nothing is where it says, and one move would explain that.
+        contested_by: other readings that find the same paths through other cells.
+        gone: no path exists, and one folder move would explain that.
         examples: some paths, as they are written and where they lead.
     """
 
@@ -68,7 +68,7 @@ class Found:
 
     @property
     def is_sure(self) -> bool:
-        """True when it may be taken without a person: see docs/learning.md."""
+        """True if it can be used without asking a person."""
         e = self.evidence
         return (
             e.files >= 5
@@ -80,10 +80,10 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Left:
-    """A column that looks like one of paths, and is none that is followed.
+    """A column that looks like paths but is not part of a reading.
 
     Attributes:
-        values, alive: of the sample, how many look so, and how many of these exist.
+        values, alive: how many values of the sample look like paths, and how many of these exist.
     """
 
     table: str
@@ -108,7 +108,7 @@ _Texts = tuple[dict[int, "str | None"], ...]
 
 @dataclass(slots=True)
 class _Node:
-    """Some pieces, from the right, and what of each row's folder is not explained yet.
+    """Some pieces, from the right, and the part of each row's folder not explained yet.
 
     Attributes:
         texts: of every piece what it is in the rows of the sample.
@@ -121,7 +121,7 @@ class _Node:
 
 @dataclass(slots=True)
 class _Candidate:
-    """A reading, and where it leads in the sample; how many of these exist."""
+    """A reading, and where it leads in the sample; how many of these files exist."""
 
     reading: Reading
     paths: dict[int, str]
@@ -149,7 +149,7 @@ class Search:
         self._roots = self._lone_cells()
 
     def fields(self) -> list[Found]:
-        """What was found, of each table the best; those that are not sure too."""
+        """The best readings of each table, including uncertain ones."""
         found: list[Found] = []
         for table in self._contents.tables():
             mine: list[_Candidate] = []
@@ -160,7 +160,7 @@ class Search:
         return found
 
     def left(self, fields: list[Found]) -> list[Left]:
-        """What looks like paths, and is left as it is."""
+        """Columns that look like paths and are not used."""
         used = {column for one in fields for column in one.followed.used()}
         found: list[Left] = []
         for table in self._contents.tables():
@@ -223,7 +223,7 @@ class Search:
         least = max(LEAST_VALUES, LEAST_SHARE * texts)
         existing = self._existing
         if sum(v.startswith("/") for v in values.values()) >= _WHOLE * texts:
-            # A whole path that leads to a file needs no others beside it.
+            # A complete path that leads to a file needs no others.
             alive = any(existing.is_there(v) for v in values.values())
             known_names = sum(existing.has_name(_name(v)) for v in values.values())
             if known_names < least and not alive:
@@ -245,7 +245,7 @@ class Search:
         return found
 
     def _with_endings(self, table: Table, piece: Piece, stems: dict[int, str]) -> list[_Candidate]:
-        """A name whose ending stands elsewhere."""
+        """A name whose ending is in another cell."""
         existing = self._existing
         for slot in self._reachable(table):
             if slot.hops == piece.hops and slot.column == piece.column:
@@ -268,7 +268,7 @@ class Search:
     def _chains(
         self, table: Table, pieces: tuple[Piece, ...], texts: _Texts, named: dict[int, str]
     ) -> list[_Candidate]:
-        """Readings that end in some pieces (from the right), by what stands before them."""
+        """Readings that end with some pieces (from the right), by the pieces before them."""
         left = {row: found for row, value in named.items() if (found := self._remainders(value))}
         level = [_Node(pieces, left, texts)]
         nodes: list[_Node] = []
@@ -297,7 +297,7 @@ class Search:
         return done if any(one.found for one in done) else done + self._all_gone(table, nodes)
 
     def _all_gone(self, table: Table, nodes: list[_Node]) -> list[_Candidate]:
-        """Readings whose first piece is a folder that is another one now."""
+        """Readings whose first piece is a folder with a new path."""
         found: list[_Candidate] = []
         for node in nodes[: _NODES // 20]:
             rows = list(node.left)
@@ -318,12 +318,12 @@ class Search:
                 one = self._candidate(
                     table, (head, *node.pieces[::-1]), False, (known, *node.texts[::-1])
                 )
-                # It may lead to what stands elsewhere still, beside a copy of it here.
+                # It may lead to an existing file elsewhere, of which there is a copy here.
                 found += [one] if one.gone or one.found else []
         return found
 
     def _remainders(self, value: str) -> frozenset[str]:
-        """What may stand before a value that ends in a file's name, for each file so called."""
+        """The possible text before a value that ends in a file's name, for each such file."""
         above, _, name = plain(value).rpartition("/")
         above = above.strip("/")
         found = set()
@@ -390,7 +390,7 @@ class Search:
     # -- slots -------------------------------------------------------------------------------------
 
     def _reachable(self, table: Table) -> list[_Slot]:
-        """The columns that can be reached from a table's rows, the nearest first."""
+        """The columns that can be reached from a table's rows, nearest first."""
         if table.name not in self._slots:
             self._slots[table.name] = list(self._reach(table))[:_MOST_SLOTS]
         return self._slots[table.name]
@@ -421,7 +421,7 @@ class Search:
             level = following[:24]
 
     def _slot_texts(self, table: Table, slot: _Slot, rows: list[int]) -> list[str | None]:
-        """What stands in a slot for some rows of the sample."""
+        """The text of a slot for some rows of the sample."""
         numbers = self._numbers.setdefault(
             table.name, {row: n for n, row in enumerate(self._sample(table))}
         )
@@ -437,7 +437,7 @@ class Search:
         return [texts.get(r) for r in there]
 
     def _along(self, slot: _Slot, rows: list[int]) -> list[str | None]:
-        """Of rows that lie in each other: what stands in all of them, joined."""
+        """For rows that lie in each other: the texts of all of them, joined."""
         assert slot.tree
         column = slot.table.column(slot.column)
         way: list[list[int]] = [[row] for row in rows]
@@ -459,7 +459,7 @@ class Search:
     # -- roots -------------------------------------------------------------------------------------
 
     def _lone_cells(self) -> dict[str, list[tuple[Piece, bool, str]]]:
-        """Folders that stand in one cell of a small table: what all rows may count from."""
+        """Folders in one cell of a small table: a possible base for all rows."""
         found: dict[str, list[tuple[Piece, bool, str]]] = {}
         folder = self._existing.folder.rstrip("/")
         for table in self._contents.tables():
@@ -486,7 +486,7 @@ class Search:
     def _candidate(
         self, table: Table, pieces: tuple[Piece, ...], from_folder: bool, texts: _Texts
     ) -> _Candidate:
-        """A reading, and what it gives in the sample.
+        """A reading, and its result in the sample.
 
         Args:
             texts: for every piece the pieces of rows.
@@ -507,7 +507,7 @@ class Search:
         return _Candidate(Reading(table.name, pieces, from_folder), paths, found, gone)
 
     def _gone(self, paths: dict[int, str]) -> Gone | None:
-        """The one move that explains where more than half of some paths are now."""
+        """The one move that explains the present paths of more than half of some files."""
         moves: Counter[tuple[str, str]] = Counter()
         for path in paths.values():
             old, _, name = plain(path).rpartition("/")
@@ -520,12 +520,12 @@ class Search:
         return Gone(old, new, count, len(paths))
 
     def _best(self, candidates: list[_Candidate]) -> list[Found]:
-        """Of readings that lead to the same files the best; others are of other fields."""
+        """The best of the readings that lead to the same files; others belong to other fields."""
         kept: list[_Candidate] = []
         contests: list[tuple[_Candidate, _Candidate]] = []
         unique = {one.reading: one for one in candidates if one.found}
         if not unique:
-            # All was moved away: what one move explains best.
+            # Everything was moved: the reading that one move explains best.
             gone = [one for one in candidates if one.gone]
             gone.sort(key=lambda one: (-one.gone.found if one.gone else 0, *_worth(one)))
             unique = {one.reading: one for one in gone[:1]}
@@ -551,14 +551,14 @@ class Search:
             return None
 
     def _is_told_by(self, one: _Candidate, better: _Candidate) -> str:
-        """Why a reading that another finds more by is none of its own; nothing where it is."""
+        """Why a reading is only a part of another one that finds more; empty if it is not."""
         shared = one.paths.keys() & better.paths.keys()
         same = sum(one.paths[row] == better.paths[row] for row in shared)
         if same < 0.9 * one.found:
-            # Another field; or where things were once, if much of it that is gone is found by this.
+            # Another field; or the old paths, if this reading finds many of the missing files.
             if _anchor(one.reading) == _anchor(better.reading):
-                # One name is of one file: where it leads to more of them is right; among equals
-                # the nearer, for by many joins anything is reached.
+                # One name belongs to one file: the reading with more files is right; among equals
+                # the nearer one, because anything can be reached through many joins.
                 nearer = _hops(better.reading) < _hops(one.reading)
                 return "less" if nearer or _finds(one) != _finds(better) else "contested"
             dead = [r for r in shared if not self._existing.is_there(one.paths[r])]
@@ -570,7 +570,9 @@ class Search:
         return "same" if self._shares_a_head(one, better) else "contested"
 
     def _shares_a_head(self, one: _Candidate, better: _Candidate) -> bool:
-        """True when a change of where both lead would be made in the same cell.
+        """True if both would be changed in the same cell.
+
+        A root that a key connects to the rows is preferred to the document's own folder.
 
         A root that rows are tied to by a key is followed rather than the document's own folder.
         """
@@ -596,7 +598,7 @@ class Search:
 
 
 def _anchor(reading: Reading) -> Piece:
-    """The piece in which the name of a file stands."""
+    """The piece that contains the file's name."""
     return next(piece for piece in reversed(reading.pieces) if not piece.ending)
 
 
@@ -606,12 +608,12 @@ def _hops(reading: Reading) -> int:
 
 
 def _finds(one: _Candidate) -> tuple[int, int]:
-    """How many rows lead to files that exist, and to how many different ones at most."""
+    """The number of rows that lead to existing files, and of different files at most."""
     return one.found, len(set(one.paths.values()))
 
 
 def _worth(one: _Candidate) -> tuple[int, int, int, int, int]:
-    """What is followed most, by the fewest and nearest pieces; roots by a key come first."""
+    """The most paths, with the fewest and nearest pieces; roots by a key come first."""
     pieces = one.reading.pieces
     return (
         -one.found,
@@ -623,7 +625,7 @@ def _worth(one: _Candidate) -> tuple[int, int, int, int, int]:
 
 
 def _move(old: str, new: str) -> tuple[str, str]:
-    """What differs of two folders: without what they have in common at their ends."""
+    """The difference of two folders, without their common ends."""
     mine, theirs = old.split("/"), new.split("/")
     while mine and theirs and mine[-1] == theirs[-1]:
         mine.pop()
@@ -636,7 +638,7 @@ def _name(value: str) -> str:
 
 
 def _without_tail(folder: str, tail: str) -> str | None:
-    """A folder without what stands at its end; None where something else does."""
+    """A folder without its end; None if it ends differently."""
     if not tail:
         return folder
     if folder.endswith("/" + tail):
@@ -645,7 +647,7 @@ def _without_tail(folder: str, tail: str) -> str | None:
 
 
 def _before(rests: frozenset[str], value: str) -> frozenset[str]:
-    """What is left to be explained when a value stands before what was."""
+    """The rest to be explained when a value stands before the known part."""
     core = value.strip("/")
     if value.startswith("/"):
         return (

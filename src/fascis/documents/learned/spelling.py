@@ -1,4 +1,4 @@
-"""How a piece of a path is written in a document, read and written back in the same way."""
+"""How a piece of a path is written in a document; reading and writing it in the same way."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _SAFE = (
 
 
 class Mode(StrEnum):
-    """How a piece stands there."""
+    """How a piece is written."""
 
     PLAIN = "plain"
     URL = "url"
@@ -31,12 +31,12 @@ class Mode(StrEnum):
 
 
 def is_foreign(value: str) -> bool:
-    """True for a path with a drive letter, or of another machine."""
+    """True for a path with a drive letter, or from another machine."""
     return bool(_LETTER.match(value))
 
 
 def decoded(value: str, mode: Mode) -> str | None:
-    """The piece of a path that a value is; None where it is none written so.
+    """The piece of a path for a value; None if it is not written in this way.
 
     An absolute one begins with a slash.
     """
@@ -66,9 +66,9 @@ def _undone(text: str) -> str | None:
 
 
 def encoded(piece: str, like: str, mode: Mode) -> str | None:
-    """A piece as it is written where ``like`` stood; None where it cannot be read back so.
+    """A piece as written in place of ``like``; None if it cannot be read back.
 
-    Slashes at its ends are those of the old one.
+    Slashes at its ends are as in the old one.
     """
     old = decoded(like, mode)
     if old is None:
@@ -92,16 +92,16 @@ def _ends_like(piece: str, old: str) -> str:
     core = piece.strip("/")
     lead = "/" if piece.startswith("/") else ""
     if not lead and old.startswith("/"):
-        # A piece further right that begins with a slash.
+        # A later piece that begins with a slash.
         lead = "/"
     trail = "/" if old.endswith("/") and len(old) > 1 and core else ""
     found = lead + core + trail
-    # One text, not two that are equal: there may be a million.
+    # One text, not two equal ones: there may be a million.
     return piece if found == piece else found
 
 
 def _escaped(piece: str, like: str) -> str:
-    """Percent-encoded as the old one is: the set of letters that gives the old one again."""
+    """Percent-encoded like the old one: with the set of letters that gives the old one again."""
     was = _undone(like)
     lower = any(e != e.upper() for e in _ESCAPE.findall(like))
     for safe in _SAFE:

@@ -1,6 +1,6 @@
-"""Readings that a person confirmed: a hint for documents of the same shape, never believed.
+"""Confirmed readings: a hint for documents of the same shape, never trusted.
 
-They are followed anew, and proven, in every document.
+They are applied again, and proven, in every document.
 """
 
 from __future__ import annotations
@@ -28,17 +28,17 @@ _HEAD = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class Stored:
-    """What is kept of a confirmed reading.
+    """What is stored of a confirmed reading.
 
     Attributes:
-        container: what the document was packed in.
-        shape: what documents of its make have in common.
-        marks: what their first bytes have in common: only such are opened.
+        container: the container of the document.
+        shape: common to all documents of its make.
+        marks: common parts of their first bytes: only such documents are opened.
         confirmed_at: in seconds since 1970.
-        filled: the columns, ``TABLE.COLUMN``, that said something when a person looked. What was
-            empty then was judged by nobody. None in a reading of an earlier version.
-        libraries: ids of the libraries for which somebody said yes; ``folders`` where they lie
-            that had none. These are this machine's, and do not travel.
+        filled: the columns, ``TABLE.COLUMN``, that were not empty when a person looked. None in a
+            reading of an earlier version.
+        libraries: ids of the libraries for which it was confirmed; ``folders`` for those without an
+            id. These stay on this machine.
     """
 
     container: str
@@ -54,7 +54,7 @@ class Stored:
         """As JSON.
 
         Args:
-            travels: for other computers, where somebody is to say yes again.
+            travels: for other computers, where it must be confirmed again.
         """
         said: dict[str, Any] = {
             "format": FORMAT,
@@ -72,7 +72,7 @@ class Stored:
 
     @classmethod
     def from_text(cls, text: str, path: object) -> Stored:
-        """As it was written.
+        """From JSON.
 
         Raises:
             Damaged: it is no such thing.
@@ -100,7 +100,10 @@ class Stored:
 
     @classmethod
     def understood(cls, texts: Iterable[str], path: object) -> list[Stored]:
-        """Those that can be understood. Of others their documents are not: that is all."""
+        """Readings that can be used.
+
+        Documents with other readings are not understood, nothing more.
+        """
         found = []
         for text in texts:
             try:
@@ -110,7 +113,7 @@ class Stored:
         return found
 
     def fits(self, head: bytes) -> bool:
-        """True when a document with these first bytes may be of the same shape."""
+        """True if a document with these first bytes may have the same shape."""
         if is_database(head) != (self.container == "sqlite"):
             return False
         packed = self.container.partition("+")[0] if "+" in self.container else ""
@@ -123,7 +126,7 @@ class Stored:
 
 
 def unpacked_head(head: bytes) -> bytes:
-    """The first bytes of what is packed."""
+    """The first bytes inside a container."""
     if not head.startswith(_GZIP):
         return head
     try:
@@ -133,7 +136,7 @@ def unpacked_head(head: bytes) -> bytes:
 
 
 def marks_of(head: bytes, container: str, readings: Iterable[Reading]) -> tuple[bytes, ...]:
-    """Names of a reading that stand in the first bytes of its document."""
+    """Names of a reading that occur in the first bytes of its document."""
     text = unpacked_head(head)
     names: set[str] = set()
     for reading in readings:
@@ -142,13 +145,13 @@ def marks_of(head: bytes, container: str, readings: Iterable[Reading]) -> tuple[
             names |= {part.strip("@") for part in piece.column.split("/")}
     words = {n.encode("utf-8", "surrogateescape") for n in names if len(n) > 1 and n not in "[]*#"}
     if container == "sqlite":
-        # The application's id stands in the header.
+        # The application's id is in the header.
         words |= {head[68:72]} if any(head[68:72]) else set()
     return tuple(sorted(word for word in words if word in text))
 
 
 class Confirmed:
-    """The readings that are known in this program."""
+    """The readings known in this program."""
 
     def __init__(self) -> None:
         self._stored: dict[bytes, Stored] = {}
@@ -164,18 +167,18 @@ class Confirmed:
         """From now on these are known, and no others.
 
         Args:
-            drives: what identifies a drive that is connected → where it is mounted.
-            roots: the folder of every library and copy that is known → the library's id.
+            drives: identity of a connected drive → where it is mounted.
+            roots: the folder of every known library and copy → the library's id.
         """
         self._stored = {one.shape: one for one in stored}
         self.drives, self._roots = dict(drives or {}), dict(roots or {})
 
     def holds(self, stored: Stored, document: bytes, library: str = "") -> bool:
-        """True when somebody said yes to a reading for the library in which a document lies.
+        """True if somebody confirmed a reading for the library of a document.
 
         Args:
             document: its absolute path.
-            library: the id of its library, where that is known without looking.
+            library: the id of its library, if known already.
         """
         if library in stored.libraries:
             return True
@@ -190,13 +193,13 @@ class Confirmed:
         return list(self._stored.values())
 
     def may_fit(self, head: bytes, database: bool) -> bool:
-        """True when a document with these first bytes may be of a shape that was confirmed."""
+        """True if a document with these first bytes may have a confirmed shape."""
         if not self._stored or is_database(head) != database:
             return False
         return any(one.fits(head) for one in self._stored.values())
 
     def of_shape(self, shape: bytes) -> Stored | None:
-        """What was confirmed of documents of this shape."""
+        """The confirmed reading for documents of this shape."""
         return self._stored.get(shape)
 
 

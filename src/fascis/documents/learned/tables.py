@@ -16,19 +16,19 @@ from typing import NamedTuple, Protocol
 from fascis.documents.model import NotUnderstood
 from fascis.words.speech import tr
 
-# A row that a join does not lead to.
+# A row without a target in a join.
 NO_ROW = -1
-# Of keys: how many rows they tell apart at least, their length, the share of rows that have one.
+# For keys: how many rows they must identify, their length, the share of rows that have one.
 _LEAST_KEYS, _LONGEST_KEY, _NEARLY = 2, 200, 0.9
 _TRIED, _MOST_JOINS, _MOST_COLUMNS = 200, 40, 2000
 
 
 class Unreadable(NotUnderstood):
-    """A document is not read: it is damaged, hostile, or too large. ``str()`` is the sentence."""
+    """A document cannot be read: damaged, hostile, or too large. ``str()`` is the sentence."""
 
 
 class Cell(NamedTuple):
-    """Where a value stands."""
+    """The position of a value."""
 
     table: str
     column: str
@@ -36,7 +36,7 @@ class Cell(NamedTuple):
 
 
 class Column(Protocol):
-    """The values of one column, row by row; ``None`` where there is no text."""
+    """The values of one column, row by row; ``None`` if there is no text."""
 
     name: str
 
@@ -48,18 +48,18 @@ class Column(Protocol):
 
 
 class Join(Protocol):
-    """A way from the rows of a table to those of another."""
+    """A join from the rows of a table to those of another."""
 
     @property
     def name(self) -> str:
-        """What tells it from others of the same table, the same whenever the document is read."""
+        """Its name among the joins of its table, the same whenever the document is read."""
 
     @property
     def to(self) -> Table:
         """The other table."""
 
     def some(self, rows: Sequence[int]) -> list[int]:
-        """For some rows the row that each leads to, or ``NO_ROW``."""
+        """For some rows, the row to which each leads, or ``NO_ROW``."""
 
     def all(self) -> Sequence[int]:
         """The same for all rows."""
@@ -74,20 +74,20 @@ class Table(Protocol):
         """How many rows it has."""
 
     def columns(self) -> Sequence[str]:
-        """The names of columns that hold text."""
+        """The names of columns with text."""
 
     def column(self, name: str) -> Column:
         """One of them."""
 
     def says_something(self, name: str) -> bool:
-        """True for a column in which something stands, in some row."""
+        """True for a column with a value in some row."""
 
     def joins(self) -> Sequence[Join]:
-        """The ways to other tables, or to itself."""
+        """The joins to other tables, or to itself."""
 
 
 class Contents(Protocol):
-    """A document's tables, and how it is rewritten."""
+    """A document's tables, and rewriting it."""
 
     container: str
     """What it is packed in: ``sqlite``, ``json``, ``xml``, ``plist``, ``text``."""
@@ -96,11 +96,11 @@ class Contents(Protocol):
         """All tables, in the document's order."""
 
     def shape(self) -> bytes:
-        """What documents of one make have in common: a digest of names and types."""
+        """Common to documents of one make: a digest of names and types."""
 
 
 def filled(contents: Contents) -> frozenset[str]:
-    """The columns that say something in at least one row, as ``TABLE.COLUMN``."""
+    """The columns with a value in at least one row, as ``TABLE.COLUMN``."""
     return frozenset(
         f"{table.name}.{name}"
         for table in contents.tables()
@@ -114,10 +114,10 @@ def filled(contents: Contents) -> frozenset[str]:
 
 @dataclass(slots=True)
 class TextColumn:
-    """A column whose values stand at spans of a text.
+    """A column whose values are spans of a text.
 
     Attributes:
-        starts, ends: the span of each value, as it is written; -1 where there is none.
+        starts, ends: the span of each value as written; -1 if there is none.
         forms: how each is written, see the container.
     """
 
@@ -137,7 +137,7 @@ class TextColumn:
         return self.values
 
     def fill(self, count: int) -> None:
-        """The table has so many rows."""
+        """Sets the number of rows."""
         missing = count - len(self.values)
         if not missing:
             return
@@ -147,11 +147,11 @@ class TextColumn:
         self.forms.extend(bytes(missing))
 
     def put(self, row: int, value: str, start: int, end: int, form: int = 0) -> None:
-        """Puts the value of a row; rows come in order."""
+        """Sets the value of a row; rows come in order."""
         known = len(self.values)
         if known != row:
             if known > row:
-                # A second value of one name in one row: neither is told from the other.
+                # A second value with one name in one row: both are ignored.
                 return
             self.fill(row)
         self.values.append(value)
@@ -160,7 +160,7 @@ class TextColumn:
         self.forms.append(form)
 
     def move(self, row: int, to: TextColumn, there: int) -> None:
-        """Puts one of its values into a row of another column."""
+        """Copies one of its values into a row of another column."""
         value = self.values[row]
         if value is not None:
             to.put(there, value, self.starts[row], self.ends[row], self.forms[row])
@@ -170,7 +170,7 @@ class TextColumn:
         return TextColumn(name)
 
     def saying(self, changed: Mapping[int, str]) -> TextColumn:
-        """The column with other values in some rows; where they stand is not known any more."""
+        """The column with other values in some rows; their positions are not known any more."""
         values = list(self.values)
         for row, value in changed.items():
             values[row] = value
@@ -183,10 +183,10 @@ class TextTable:
     def __init__(self, name: str, parent: Table | None = None) -> None:
         self.name = name
         self._columns: dict[str, TextColumn] = {}
-        # Numbers: no texts, but they may tell rows apart, and name them.
+        # Numbers are not texts, but they can identify rows.
         self._numbers: dict[str, TextColumn] = {}
         self._parent = parent
-        # Of every row the one that it lies in.
+        # For every row, the row in which it lies.
         self.parents: array[int] = array("i")
         self._others: Sequence[TextTable] = ()
         self._joins: list[Join] | None = None
@@ -196,34 +196,34 @@ class TextTable:
         return len(self.parents)
 
     def add(self, parent: int = NO_ROW) -> int:
-        """A new row; gives its number."""
+        """Adds a row; returns its number."""
         self.parents.append(parent)
         return len(self.parents) - 1
 
     def put(self, row: int, column: str, value: str, start: int, end: int, form: int = 0) -> None:
-        """Puts a value."""
+        """Sets a value."""
         self.open_column(column).put(row, value, start, end, form)
 
     def open_column(self, name: str, new: TextColumn | None = None) -> TextColumn:
-        """A column to put values into; where there is none yet ``new``, or a plain one."""
+        """A column for values; if missing, ``new`` or a plain one."""
         if name not in self._columns:
             _refuse_many(self._columns)
             self._columns[name] = TextColumn(name) if new is None else new
         return self._columns[name]
 
     def put_number(self, row: int, column: str, value: str) -> None:
-        """Puts a number, as it is written."""
+        """Sets a number, as written."""
         if column not in self._numbers:
             _refuse_many(self._numbers)
             self._numbers[column] = TextColumn(column)
         self._numbers[column].put(row, value, -1, -1)
 
     def is_among(self, tables: Sequence[TextTable]) -> None:
-        """All tables of its document are read: its rows may name rows of these."""
+        """All tables of its document are read: its rows can refer to rows of these."""
         self._others = tables
 
     def has(self, row: int, column: str) -> bool:
-        """True when something was put there; while the table is read."""
+        """True if it has a value there; while the table is read."""
         known = self._columns.get(column)
         return known is not None and len(known.values) > row and known.values[row] is not None
 
@@ -238,20 +238,20 @@ class TextTable:
         return column
 
     def forget_all_but(self, names: Collection[str]) -> None:
-        """Lets go of columns that nobody asks for any more."""
+        """Frees columns that are not needed any more."""
         for name in [name for name in self._columns if name not in names]:
             del self._columns[name]
 
     def says_something(self, name: str) -> bool:
-        """True for a column in which something stands, in some row."""
+        """True for a column with a value in some row."""
         return any(self._columns[name].values)
 
     def has_only(self) -> bool:
-        """True when in no row of its parent there lie two of its own."""
+        """True if no row of its parent contains two of its rows."""
         return self._parent is not None and len(set(self.parents)) == len(self.parents)
 
     def fold_into_parent(self, name: str) -> None:
-        """What lies in a row at most once becomes columns of that row."""
+        """What occurs in a row at most once becomes columns of that row."""
         parent = self._parent
         assert isinstance(parent, TextTable)
         each = self.parents == array("i", range(len(parent)))
@@ -275,7 +275,7 @@ class TextTable:
 
         Args:
             changed: the new values by column and row.
-            known: what other tables have become, that it lies in.
+            known: the changed tables in which it lies.
         """
         parent = self._parent
         new = TextTable(self.name, known[parent] if isinstance(parent, TextTable) else parent)
@@ -286,7 +286,7 @@ class TextTable:
         return new
 
     def joins(self) -> Sequence[Join]:
-        """To what its rows lie in, and to rows whose keys they say."""
+        """The tables in which its rows lie, and the rows whose keys they contain."""
         if self._joins is None:
             self._joins = [] if self._parent is None else [_In(self._parent, self.parents)]
             self._joins += self._key_joins()
@@ -322,11 +322,11 @@ class TextTable:
         return column
 
     def keys(self) -> list[str]:
-        """Columns whose values may tell its rows apart."""
+        """Columns whose values can identify its rows."""
         return [name for name in self._scalars() if self.by_key(name)]
 
     def by_key(self, name: str) -> dict[str, int] | None:
-        """The row of every value of a column; None where two rows have one, or most have none."""
+        """The row for every value of a column; None if two rows share one, or most have none."""
         if name not in self._by_key:
             self._by_key[name] = self._keyed(name)
         return self._by_key[name]
@@ -351,14 +351,14 @@ def _refuse_many(columns: Sized) -> None:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class _In:
-    """From what lies in something to that."""
+    """From inner rows to the outer one."""
 
     to: Table
     rows: array[int]
     name: str = "in"
 
     def some(self, rows: Sequence[int]) -> list[int]:
-        """For some rows the row that each lies in."""
+        """For some rows, the row in which each lies."""
         return [self.rows[row] for row in rows]
 
     def all(self) -> Sequence[int]:
@@ -367,7 +367,7 @@ class _In:
 
 
 class _ByKey:
-    """From rows that say a key to the row that has it."""
+    """From rows with a key to the row that has it."""
 
     def __init__(self, column: TextColumn, to: TextTable, key: str) -> None:
         self._column, self._table, self._key = column, to, key
@@ -376,7 +376,7 @@ class _ByKey:
         self._all: array[int] | None = None
 
     def some(self, rows: Sequence[int]) -> list[int]:
-        """For some rows the row that each leads to."""
+        """For some rows, the row to which each leads."""
         known = self._table.by_key(self._key) or {}
         return [known.get(v, NO_ROW) if v else NO_ROW for v in self._column.some(rows)]
 

@@ -1,4 +1,4 @@
-"""Documents of text: their bytes as text, spans of it replaced, and nothing else."""
+"""Text documents: their bytes as text, spans of it replaced, and nothing else."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MARKS = (
 
 @dataclass(frozen=True, slots=True)
 class Text:
-    """A text, and how it is encoded."""
+    """A text and its encoding."""
 
     text: str
     encoding: str
@@ -26,7 +26,7 @@ class Text:
 
     @classmethod
     def of(cls, content: bytes) -> Text:
-        """Reads it by its byte order mark, else as UTF-8.
+        """Reads it by its byte order mark, otherwise as UTF-8.
 
         Raises:
             Unreadable: it is no text of these, or does not come back the same.
@@ -53,7 +53,7 @@ class Text:
 
 @dataclass(frozen=True, slots=True)
 class Hole:
-    """A span of a document, and what stands there from now on."""
+    """A span of a document, and its new content."""
 
     start: int
     end: int
@@ -78,7 +78,7 @@ def filled(text: str, holes: Iterable[Hole]) -> str:
 
 
 def shape_of(container: str, tables: Iterable[TextTable]) -> list[str]:
-    """What documents of one make have in common: the names of tables and columns."""
+    """Common to documents of one make: the names of tables and columns."""
     lines = [container]
     for table in tables:
         lines += sorted(f"{table.name}\t{column}" for column in table.columns())

@@ -1,1 +1,1 @@
-"""What is done for a drive: measured, prepared, described, removed safely."""
+"""Measuring, preparing, describing and safely removing a drive."""

@@ -1,9 +1,7 @@
 """What a drive seems to be used for, from the names in its top folder.
 
-Somebody's backup disk, or the disk of a system.
-
-Told by words and dates in names alone, never by what a certain program leaves behind; a guess is
-told as one.
+A backup disk, or the disk of a system. Decided only by words and dates in names, never by the files
+of a certain program; a guess, and shown as one.
 """
 
 from __future__ import annotations
@@ -21,15 +19,15 @@ MOST_NAMES = 2_000
 _BACKUP = re.compile(r"(?i)(?<![a-z])(back-?ups?|snapshots?|sicherung(en)?|sauvegardes?)(?![a-z])")
 _DATED = re.compile(r"(?:19|20)\d\d[-_.]?(?:0[1-9]|1[0-2])[-_.]?(?:0[1-9]|[12]\d|3[01])")
 _SYSTEM = frozenset(("etc", "usr", "bin", "var", "proc"))
-# Folders called by a date, and most of all folders: one after each run.
+# Folders named by a date, and most of all folders: one after each run.
 _LEAST_DATED = 4
 
 
 @dataclass(frozen=True, slots=True)
 class Character:
-    """What speaks for it that a drive is a backup disk, and that it holds a system.
+    """Reasons to think that a drive is a backup disk, or holds a system.
 
-    "" where nothing does.
+    "" if there are none.
     """
 
     backup: str = ""
@@ -37,7 +35,7 @@ class Character:
 
 
 def character_of(names: list[str], label: str) -> Character:
-    """Tells by the drive's name and those in its top folder (folders end in ``/``). Pure."""
+    """Decides by the drive's label and the names in its top folder (folders end in ``/``). Pure."""
     folders = [n[:-1] for n in names if n.endswith("/")]
     backup = ""
     dated = [n for n in folders if _DATED.search(n)]
@@ -56,11 +54,10 @@ def character_of(names: list[str], label: str) -> Character:
 
 
 def look_at_character(drive: Drive) -> Character:
-    """Looks at the top folder of a drive, not deeper, and not at more than 2,000 names.
+    """Reads the top folder of a drive, not deeper, and at most 2,000 names.
 
-    Nothing where that cannot be done.
-
-    May wait for a drive that does not answer; call it where that holds nobody up.
+    Empty if that is not possible. May wait for a drive that does not answer; call it where nobody
+    has to wait.
     """
     if not drive.connected:
         return Character()

@@ -1,4 +1,4 @@
-"""A drive in words: what it is, what its file system can hold, what speaks for it and against it.
+"""A drive in words: what it is, what its file system can store, and what to know about it.
 
 Pure.
 """
@@ -25,7 +25,7 @@ _TRANSPORTS = {
 
 
 def transport_words(drive: Drive) -> str:
-    """How it is connected: ``USB 10 Gb/s``."""
+    """Its connection: ``USB 10 Gb/s``."""
     name = _TRANSPORTS.get(drive.transport, "")
     if drive.link_mbit >= 1000:
         return tr(
@@ -42,14 +42,14 @@ def transport_words(drive: Drive) -> str:
 
 
 def file_system_words(drive: Drive) -> str:
-    """The file system as a person knows it."""
+    """The name of the file system for people."""
     return drive.rules.name if drive.rules.known else drive.filesystem
 
 
 def built_words(drive: Drive) -> str:
-    """Spinning or solid state, as far as the drive itself says so.
+    """Rotating or solid state, if the drive itself reports it.
 
-    The kernel calls every virtual disk spinning.
+    The kernel calls every virtual disk rotating.
     """
     if drive.takes_turns:
         return tr("spinning disk")
@@ -59,12 +59,12 @@ def built_words(drive: Drive) -> str:
 
 
 def speed_words(speed: tuple[float, float, float] | None) -> str:
-    """``612 MB/s measured``, of writing."""
+    """``612 MB/s measured``, for writing."""
     return tr("{speed}{nbsp}MB/s measured", speed=f"{speed[0]:.0f}", nbsp=NBSP) if speed else ""
 
 
 def state_words(drive: Drive, seen_at: float | None = None) -> str:
-    """Why a drive cannot be used now, or nothing."""
+    """Why a drive cannot be used now, or empty."""
     if drive.silent:
         return tr("does not answer")
     if not drive.mounted:
@@ -77,7 +77,7 @@ def state_words(drive: Drive, seen_at: float | None = None) -> str:
 
 
 def flags(drive: Drive, character: Character | None = None) -> list[str]:
-    """What a person should know before trusting it with anything, the worst first."""
+    """What a person should know before using it, the worst first."""
     found = []
     if drive.ambiguous:
         found.append(
@@ -119,7 +119,7 @@ def flags(drive: Drive, character: Character | None = None) -> list[str]:
 
 
 def rules_in_words(rules: Rules) -> list[str]:
-    """What a file system can hold, a sentence each."""
+    """What a file system can store, one sentence each."""
     found = []
     if rules.largest_file is not None and rules.largest_file < 1 << 40:
         found.append(tr("No file over {size}.", size=size(rules.largest_file)))
@@ -193,7 +193,7 @@ def _year(seconds: int) -> int:
 
 
 def rules_known_by(drive: Drive) -> str:
-    """Where the rules are from: asked, certain, or assumed."""
+    """Where the rules come from: tested, certain, or assumed."""
     if drive.rules.asked:
         return tr("The drive was tested.")
     if drive.rules.certain:

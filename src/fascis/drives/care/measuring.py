@@ -1,12 +1,10 @@
-"""A short, polite measurement of a drive's speed.
+"""A short measurement of a drive's speed that does not disturb others.
 
-Some tens of megabytes written, flushed, read back, and removed again.
-
-Polite: never more than a twentieth of what is free, never longer than a few seconds, in a folder of
-    our own, stopped at
-once on request. Reading goes around the page cache where the drive can, else after its pages were
-dropped; where a driver
-answers from memory all the same, the figure for reading is too good, and is told as such.
+Some tens of megabytes are written, flushed, read back, and removed again: never more than a
+twentieth of the free space, never longer than a few seconds, in a folder of our own, and stopped at
+once on request. Reading goes around the page cache where the drive can, otherwise after its pages
+were dropped. If a driver still answers from memory, the figure for reading is too good, and this is
+reported.
 """
 
 from __future__ import annotations
@@ -30,13 +28,13 @@ from fascis.files.names import join, shown
 from fascis.words.speech import tr
 
 MOST_BYTES, LEAST_BYTES = 256 << 20, 4 << 20
-_SECONDS = 2.5  # each way
+_SECONDS = 2.5  # Each way.
 _CHUNK = 4 << 20
 
 
 @dataclass(frozen=True, slots=True)
 class Speed:
-    """Measured speeds in MB/s (10⁶ bytes a second), and how many bytes they are from.
+    """Measured speeds in MB/s (10⁶ bytes a second), and the bytes measured.
 
     ``proven``: read from the drive itself.
     """
@@ -53,7 +51,7 @@ def measure(
     """Measures a drive. Writes one file in a folder of its own and removes both again.
 
     Args:
-        folder: where on the drive; its top folder when not given.
+        folder: a folder of the drive; by default its top folder.
 
     Raises:
         Refused: it is away, can only be read, or is too full; nothing was written.
@@ -85,7 +83,7 @@ def measure(
 
 def _measured(medium: Medium, drive: Drive, place: bytes, most: int, control: Control) -> Speed:
     buffer = memoryview(mmap.mmap(-1, _CHUNK))
-    # What compresses would be stored too quickly.
+    # Compressible data would be stored too quickly.
     buffer[:] = os.urandom(_CHUNK)
     written, begun = 0, time.monotonic()
     with closing(medium.create(place)) as file:

@@ -1,8 +1,6 @@
 """Preparing a drive: which file system suits, what each costs, and the folder for libraries.
 
-Nothing is formatted here.
-
-The costs are those of docs/drives.md.
+Nothing is formatted here. The costs are those of docs/drives.md.
 """
 
 from __future__ import annotations
@@ -24,7 +22,7 @@ LIBRARIES = "Libraries"
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """A file system that a drive could have: what speaks for it, and what it costs, in words."""
+    """A possible file system: its advantages and costs, in words."""
 
     filesystem: str
     name: str
@@ -85,7 +83,7 @@ CHOICES = (
 def make_folder_for_libraries(
     drives: Drives, drive: Drive, name: str = LIBRARIES
 ) -> tuple[Path, Drive]:
-    """Makes the folder for libraries on a drive, or takes the one there, and tries to write.
+    """Makes the folder for libraries on a drive, or uses the existing one, and tests writing.
 
     Returns:
         The folder, and the drive with what it said when it was asked what it can hold.

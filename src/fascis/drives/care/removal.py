@@ -1,6 +1,6 @@
-"""Removing a drive safely: everything written out, unmounted, and switched off where it can be.
+"""Removing a drive safely: everything is written out, then it is unmounted.
 
-When busy, who holds it.
+It is switched off too if possible. If it is in use, finds the programs.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from fascis.words.speech import tr
 
 
 def remove_safely(drive: Drive) -> bool:
-    """Unmounts a drive and switches it off; True when it is off and not only unmounted.
+    """Unmounts a drive and switches it off; True if it is off and not only unmounted.
 
     Raises:
         EnvironmentTrouble: it could not be; it is still mounted, and nothing of it was changed.
@@ -89,7 +89,7 @@ def _who(holder: Holder) -> str:
 
 
 def describe(folder: Path, **facts: Any) -> None:
-    """Changes what a stand-in drive's description says.
+    """Changes the description of a stand-in drive.
 
     Raises:
         EnvironmentTrouble: it cannot be read or written.

@@ -1,1 +1,1 @@
-"""What the system says of drives: mounts, block devices, who holds them, its service for them."""
+"""The system's information on drives: mounts, block devices, who uses them, its drive service."""

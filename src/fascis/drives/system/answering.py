@@ -1,4 +1,4 @@
-"""Asking a mounted drive without waiting for ever.
+"""Testing a mounted drive without waiting for ever.
 
 A user-space driver or a share may stop answering.
 """
@@ -16,7 +16,7 @@ PATIENCE = 1.5  # seconds
 
 
 class _Asking:
-    """One question to a drive, in a thread of its own, for as many as want to know."""
+    """One request to a drive, in a thread of its own, for everyone who waits."""
 
     def __init__(self, where: str) -> None:
         self.answers: list[os.statvfs_result | None] = []
@@ -32,11 +32,11 @@ class _Asking:
         return self._thread.is_alive()
 
     def wait(self) -> None:
-        """Waits for the answer as long as one may take, however many wait."""
+        """Waits for the answer as long as allowed, for any number of callers."""
         self._thread.join(max(0.0, self._until - time.monotonic()))
 
 
-# Those that still wait in the kernel: asked once, not again and again.
+# Those that still wait in the kernel: one request each, not several.
 _asked: dict[str, _Asking] = {}
 _lock = threading.Lock()
 
@@ -44,10 +44,10 @@ _lock = threading.Lock()
 def space_of(where: str, may_hang: bool) -> os.statvfs_result | None:
     """The space of the file system mounted at a folder.
 
-    None when it is no folder, or may not be asked.
+    None if it is not a folder, or cannot be read.
 
     Args:
-        may_hang: it is driven by a program, or lies beyond a network.
+        may_hang: it has a user-space driver, or is on a network.
 
     Raises:
         TimeoutError: it does not answer.

@@ -1,4 +1,4 @@
-"""Block devices and what is on them, from ``lsblk --json`` (util-linux)."""
+"""Block devices and their file systems, from ``lsblk --json`` (util-linux)."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from fascis.drives.system.mounts import MOUNTINFO
 
-# How many events of devices there were since the machine began (kernel, sysfs).
+# The number of device events since the machine started (kernel, sysfs).
 _EVENTS = Path("/sys/kernel/uevent_seqnum")
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
 # EFI system partitions (UEFI, 5.3.3).
@@ -23,7 +23,7 @@ _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
 
 
 class Block(BaseModel):
-    """One block device; ``disk`` and ``tran`` are those of the physical disk below it."""
+    """One block device; ``disk`` and ``tran`` belong to the physical disk below it."""
 
     model_config = ConfigDict(extra="ignore", defer_build=True)
     name: str
@@ -43,7 +43,7 @@ class Block(BaseModel):
 
     @property
     def removable(self) -> bool:
-        """True for what can be taken out of the machine."""
+        """True for a removable device."""
         return self.rm or self.hotplug or self.tran == "usb" or self.type == "loop"
 
     @property
@@ -53,17 +53,17 @@ class Block(BaseModel):
 
     @property
     def hardware(self) -> str:
-        """What tells it from another device with the same content.
+        """Distinguishes it from another device with the same content.
 
-        The disk's serial number and the partition, else the socket.
+        The disk's serial number and the partition, otherwise the socket.
         """
         part = self.name.removeprefix(self.disk) if self.disk else ""
         return f"{self.serial}{part}" if self.serial else self.socket()
 
     def socket(self) -> str:
-        """Where in the machine it is plugged in (sysfs), or the image behind a loop device.
+        """Its socket in the machine (sysfs), or the image behind a loop device.
 
-        "" where that is not known.
+        "" if not known.
         """
         here = Path(f"/sys/dev/block/{self.device}")
         try:
@@ -79,7 +79,7 @@ def _flat(nodes: list[Any], above: Block | None) -> Iterator[Block]:
         try:
             block = Block.model_validate(node)
         except ValidationError:
-            # A device that is described otherwise than all others: it is no drive of ours.
+            # A device with an unusual description: not a drive for us.
             continue
         block = block.model_copy(
             update={
@@ -106,9 +106,9 @@ def parse_blocks(text: str) -> dict[str, Block]:
 
 
 def probed(block: Block) -> Block:
-    """The block device, asked itself for file system, UUID and label where udev knows none.
+    """The block device, read for file system, UUID and label if udev does not know them.
 
-    Where the device may not be read (only root may, mostly), the block is given as it was.
+    If it cannot be read (usually only root can), the block is returned unchanged.
     """
     if block.uuid:
         return block
@@ -130,9 +130,9 @@ def probed(block: Block) -> Block:
 
 
 def read_blocks() -> dict[str, Block]:
-    """Devices by ``major:minor``; none where lsblk is not there or fails (a container).
+    """Devices by ``major:minor``; empty if lsblk is missing or fails (a container).
 
-    lsblk is run again when the kernel told of any device since, or when anything was mounted.
+    lsblk runs again after the kernel reported a device, or after something was mounted.
     """
     try:
         return _asked_once(_EVENTS.read_text(), MOUNTINFO.read_text(errors="surrogateescape"))
@@ -142,7 +142,7 @@ def read_blocks() -> dict[str, Block]:
 
 @lru_cache(maxsize=1)
 def _asked_once(events: str, mounted: str) -> dict[str, Block]:
-    """What lsblk says, while nothing happened to any device. A failure is not kept."""
+    """Lsblk's output while nothing happened to any device. A failure is not kept."""
     command = ["lsblk", "--json", "--bytes", "--paths", "--output", _COLUMNS]
     done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
     return parse_blocks(done.stdout)

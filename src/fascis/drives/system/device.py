@@ -1,6 +1,6 @@
-"""The block device below a drive: what was read from it, and the pages of it that lie in memory.
+"""The block device below a drive: bytes read from it, and its pages in memory.
 
-A user-space driver reads and writes through those pages: what it gives back after a write may never
+A user-space driver reads and writes through those pages: what it returns after a write may never
 have been on the drive. Source: block/stat in sysfs, posix_fadvise(2), fsync(2).
 """
 
@@ -16,7 +16,7 @@ _SECTOR = 512
 
 
 class Device:
-    """One block device, known as ``major:minor``."""
+    """One block device, identified by ``major:minor``."""
 
     def __init__(self, number: str) -> None:
         self.number = number
@@ -27,10 +27,7 @@ class Device:
             self._fd = self._by_name()
 
     def _by_name(self) -> int | None:
-        """Without udev there is no /dev/block.
-
-        The kernel's own name for the device is asked for.
-        """
+        """Opens it by the kernel's own name: without udev there is no /dev/block."""
         try:
             name = next(
                 line[8:].strip()
@@ -45,16 +42,16 @@ class Device:
     def below(cls, drive: Drive) -> Device | None:
         """The device below a drive, or None.
 
-        A network share, a stand-in, a file system in memory.
+        A network share, a stand-in, a file system in memory have none.
         """
         if drive.device and Path(f"/sys/dev/block/{drive.device}/stat").exists():
             return cls(drive.device)
         return None
 
     def bytes_read(self) -> int | None:
-        """Bytes read from the device since it was there, by anybody.
+        """Bytes read from the device so far, by anybody.
 
-        None when that cannot be known.
+        None if not known.
         """
         try:
             return int(Path(f"/sys/dev/block/{self.number}/stat").read_text().split()[2]) * _SECTOR
@@ -63,19 +60,19 @@ class Device:
 
     @property
     def may_open(self) -> bool:
-        """True when its pages can be flushed and dropped here; mostly only root may."""
+        """True if its pages can be flushed and dropped here; usually only root can."""
         return self._fd is not None
 
     def flush(self) -> None:
-        """Writes its pages out to the medium; nothing where it may not be opened.
+        """Writes its pages to the medium; does nothing if it cannot be opened.
 
-        Raises ``OSError`` when that failed.
+        Raises ``OSError`` if that failed.
         """
         if self._fd is not None:
             os.fsync(self._fd)
 
     def drop(self) -> bool:
-        """Writes its pages out and drops them; False where it may not be opened."""
+        """Writes its pages out and drops them; False if it cannot be opened."""
         if self._fd is None:
             return False
         os.fsync(self._fd)

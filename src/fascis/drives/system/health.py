@@ -1,11 +1,8 @@
-"""What the kernel says of a drive that a person should know.
+"""What the kernel reports about a drive that a person should know.
 
-Faults of its file system, and how fast its connection is.
-
-Sources: /sys/fs/ext4 (kernel, Documentation/ABI/testing/sysfs-fs-ext4), /sys/fs/btrfs
-    (sysfs-fs-btrfs), USB devices in sysfs
-(sysfs-bus-usb: ``speed`` in Mbit/s). What the kernel does not count is not known here, and not
-claimed.
+Faults of its file system, and the speed of its connection. Sources: /sys/fs/ext4 (kernel,
+Documentation/ABI/testing/sysfs-fs-ext4), /sys/fs/btrfs (sysfs-fs-btrfs), USB devices in sysfs
+(sysfs-bus-usb: ``speed`` in Mbit/s). Only what the kernel counts is known.
 """
 
 from __future__ import annotations
@@ -16,9 +13,9 @@ SYS = Path("/sys")
 
 
 def errors_of(filesystem: str, device: str, uuid: str, sys: Path = SYS) -> int:
-    """How many faults of a file system the kernel has counted.
+    """The number of faults of a file system counted by the kernel.
 
-    0 where there are none, or none are counted.
+    0 if there are none, or none are counted.
 
     Args:
         device: ``major:minor`` of its block device.
@@ -34,9 +31,9 @@ def errors_of(filesystem: str, device: str, uuid: str, sys: Path = SYS) -> int:
 
 
 def link_mbit(device: str, sys: Path = SYS) -> int:
-    """Speed in Mbit/s of the USB connection that a block device hangs on.
+    """Speed in Mbit/s of a block device's USB connection.
 
-    0 for another, or where it is not known.
+    0 for another connection, or if not known.
     """
     try:
         here = (sys / "dev/block" / device).resolve(strict=True)
@@ -63,7 +60,7 @@ def _number(path: Path) -> int:
 
 
 def _counted(path: Path) -> int:
-    """The sum of ``write_errs 0`` and its like."""
+    """The sum of ``write_errs 0`` and similar lines."""
     try:
         return sum(
             int(line.split()[1]) for line in path.read_text().splitlines() if len(line.split()) == 2

@@ -1,9 +1,8 @@
-"""Which programs keep a drive busy, from ``/proc`` (proc(5)).
+"""Which programs use a drive, from ``/proc`` (proc(5)).
 
-Asks no drive: one that does not answer holds nobody up.
-
-Open files are known by the mount that they belong to (``mnt_id`` in fdinfo); working folders,
-programs and mapped files by their paths.
+The drive itself is not accessed, so one that does not answer blocks nobody. Open files are
+recognised by their mount (``mnt_id`` in fdinfo); working folders, programs and mapped files by
+their paths.
 """
 
 from __future__ import annotations
@@ -21,9 +20,9 @@ _LINKS = ("cwd", "root", "exe")
 
 @dataclass(frozen=True, slots=True)
 class Holder:
-    """A program that keeps a drive busy.
+    """A program that uses a drive.
 
-    Its name, its process id, and one thing of the drive that it has.
+    Its name, its process id, and one file or folder of the drive.
     """
 
     program: str
@@ -32,9 +31,9 @@ class Holder:
 
 
 def holders_of(mount: Path, proc: Path = PROC) -> tuple[list[Holder], bool]:
-    """The programs that have something of a mounted drive, by name.
+    """The programs that use a mounted drive, by name.
 
-    And True when every program could be looked at.
+    And True if every program could be examined.
     """
     ids = {m.id for m in read_mounts() if m.where == str(mount)}
     found, all_seen = [], True
@@ -52,7 +51,7 @@ def holders_of(mount: Path, proc: Path = PROC) -> tuple[list[Holder], bool]:
 
 
 def _held(process: Path, ids: set[int], mount: str) -> str | None:
-    """What a process has of the drive, or None."""
+    """What a process uses of the drive, or None."""
     for link in _LINKS:
         path = os.readlink(process / link)
         if _below(path, mount):

@@ -1,4 +1,4 @@
-"""Mounted file systems, and notice of changes to them.
+"""Mounted file systems, and changes of them.
 
 From ``/proc/self/mountinfo``, see proc_pid_mountinfo(5).
 """
@@ -23,8 +23,8 @@ NETWORK = frozenset(("nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"))
 class Mount:
     """One line.
 
-    The mount's id, its device as ``major:minor``, the folder of the file system that is mounted,
-    where.
+    The mount's id, its device as ``major:minor``, the mounted folder of the file system, the mount
+    point.
     """
 
     id: int
@@ -38,22 +38,22 @@ class Mount:
 
     @property
     def may_hang(self) -> bool:
-        """True when a program drives it, or it lies beyond a network: it may stop answering."""
+        """True for a user-space driver or a network: it may stop answering."""
         return self.filesystem.startswith("fuse") or self.filesystem in NETWORK
 
     @property
     def read_only(self) -> bool:
-        """True when the mount or its file system is."""
+        """True if the mount or its file system is read-only."""
         return "ro" in self.options or "ro" in self.super_options
 
 
 def mount_text(field: str) -> str:
-    """A field of mountinfo with its octal escapes undone."""
+    """A field of mountinfo without octal escapes."""
     return _OCTAL.sub(lambda m: chr(int(m[1], 8)), field)
 
 
 def parse_mounts(text: str) -> Iterator[Mount]:
-    """Parses the text of mountinfo; lines it does not know are passed over."""
+    """Parses the text of mountinfo; unknown lines are skipped."""
     for line in text.splitlines():
         left, separator, right = line.partition(" - ")
         fields, rest = left.split(" "), right.split(" ")
@@ -77,9 +77,9 @@ def parse_mounts(text: str) -> Iterator[Mount]:
 
 
 def other_ways(path: bytes, mounts: Sequence[Mount]) -> Iterator[bytes]:
-    """By which other paths a real path can be reached.
+    """Other paths of a real path.
 
-    Where its file system, or a folder of it, is mounted too (bind mounts).
+    If its file system, or a folder of it, is mounted more than once (bind mounts).
     """
     on = max(
         (m for m in mounts if _below(path, os.fsencode(m.where))),
@@ -103,30 +103,30 @@ def _join(folder: bytes, rest: bytes) -> bytes:
 
 
 def read_mounts() -> tuple[Mount, ...]:
-    """What is mounted now."""
+    """The present mounts."""
     return _parsed(MOUNTINFO.read_text(errors="surrogateescape"))
 
 
 @lru_cache(maxsize=2)
 def _parsed(text: str) -> tuple[Mount, ...]:
-    """The kernel is asked each time; what it says again is not parsed again."""
+    """The kernel is read each time; the same text is not parsed again."""
     return tuple(parse_mounts(text))
 
 
 def mount_id_of(fd: int) -> int:
-    """The id of the mount that an open file or folder belongs to."""
+    """The id of the mount of an open file or folder."""
     return mount_id_of_line(Path(f"/proc/self/fdinfo/{fd}").read_text())
 
 
 def mount_id_of_line(fdinfo: str) -> int:
-    """The id of a mount from the text of ``/proc/*/fdinfo/*``; -1 where it is not in it."""
+    """The id of a mount from the text of ``/proc/*/fdinfo/*``; -1 if missing."""
     return next(
         (int(line.split()[1]) for line in fdinfo.splitlines() if line.startswith("mnt_id:")), -1
     )
 
 
 class MountWatch:
-    """Tells when anything was mounted or unmounted, without polling.
+    """Reports when anything was mounted or unmounted, without polling.
 
     The kernel wakes whoever waits on ``fd``.
     """
@@ -137,7 +137,7 @@ class MountWatch:
         self._poll.register(self.fd, select.POLLPRI | select.POLLERR)
 
     def wait(self, milliseconds: int | None = None) -> bool:
-        """Waits for a change; True when there was one."""
+        """Waits for a change; True if there was one."""
         return bool(self._poll.poll(milliseconds))
 
     def close(self) -> None:

@@ -1,4 +1,4 @@
-"""The system's own service for drives, UDisks2 (D-Bus, udisks(8)).
+"""The system's drive service, UDisks2 (D-Bus, udisks(8)).
 
 Mounting, unmounting, switching off, and news of drives.
 """
@@ -24,9 +24,9 @@ from fascis.words.speech import tr
 _BUS = "org.freedesktop.UDisks2"
 _ROOT = "/org/freedesktop/UDisks2"
 _FILESYSTEM = _BUS + ".Filesystem"
-# Seconds that a driver may take to write out what it holds.
+# Seconds for a driver to write out its data.
 _PATIENCE = 60.0
-# Seconds that writing out may take when a drive is removed.
+# Seconds for writing out when a drive is removed.
 _REMOVING = 120.0
 _HELPER = "uhelper=udisks2"
 _QUIETLY = {"auth.no_user_interaction": ("b", True)}
@@ -34,11 +34,11 @@ _BUSY = ("DeviceBusy", "Failed: target is busy")  # for programs
 
 
 class Busy(Exception):
-    """A drive is in use by some program and was not unmounted."""
+    """A program uses the drive, so it was not unmounted."""
 
 
 def mounted_by_service(mount: Path, table: Path = Path("/run/mount/utab")) -> bool:
-    """True when UDisks2 mounted what is mounted there.
+    """True if UDisks2 mounted what is mounted there.
 
     Libmount's own table names the helper (mount(8)).
     """
@@ -54,9 +54,9 @@ def mounted_by_service(mount: Path, table: Path = Path("/run/mount/utab")) -> bo
 
 
 def mount(drive: Drive) -> Path:
-    """Mounts a drive that is plugged in; gives where it is then.
+    """Mounts a connected drive; returns its mount point.
 
-    May ask the person for a password, as the desktop does.
+    May ask the person for a password, like the desktop.
 
     Raises:
         EnvironmentTrouble: it was not mounted; nothing of it was changed.
@@ -91,10 +91,9 @@ def mount(drive: Drive) -> Path:
 
 
 def mount_again(device: str, mount: Path) -> Path | None:
-    """Unmounts a drive, waits for its driver to end, and mounts it; gives where it is then.
+    """Unmounts a drive, waits for its driver to end, and mounts it; returns its mount point.
 
-    Only drives that UDisks2 itself has mounted are touched: they come back at the place where the
-    desktop puts them.
+    Only drives mounted by UDisks2: they are mounted again where the desktop mounts them.
 
     Args:
         device: ``major:minor`` of its block device.
@@ -132,7 +131,7 @@ def mount_again(device: str, mount: Path) -> Path | None:
 def take_out(drive: Drive) -> bool:
     """Unmounts a drive, which writes everything out, and switches it off.
 
-    True when it is off and not only unmounted.
+    True if it is off and not only unmounted.
 
     Raises:
         Busy: some program uses it; it is still mounted.
@@ -161,12 +160,12 @@ def take_out(drive: Drive) -> bool:
             )
             return True
         except Absent:
-            # Unmounted it is; many drives cannot be switched off.
+            # It is unmounted; many drives cannot be switched off.
             return False
 
 
 def service_there() -> bool:
-    """True when the service answers on this machine."""
+    """True if the service answers on this machine."""
     try:
         with connection(SYSTEM) as bus:
             call(
@@ -182,12 +181,11 @@ def service_there() -> bool:
 
 
 class News:
-    """Calls ``heard`` when the service tells of any change.
+    """Calls ``heard`` when the service reports any change.
 
-    A drive appears, goes, is mounted, unmounted or renamed.
-
-    In a thread of its own, which ends with :meth:`close`. Quietly nothing where there is no such
-    service: mounts are noticed by the kernel's own table all the same.
+    A drive is connected, removed, mounted, unmounted or renamed. In a thread of its own, which ends
+    with :meth:`close`. Does nothing if there is no such service: the kernel's own table still shows
+    mounts.
     """
 
     def __init__(self, heard: Callable[[], None]) -> None:
@@ -199,7 +197,7 @@ class News:
 
     @property
     def listens(self) -> bool:
-        """True when there is a service to listen to."""
+        """True if there is a service to listen to."""
         return self._bus is not None
 
     def _listen(self, bus: DBusConnection) -> None:
@@ -209,7 +207,7 @@ class News:
             except TimeoutError:
                 continue
             except (OSError, ValueError, EOFError):
-                return  # the bus ended
+                return  # The bus ended.
             if not self._closed:
                 self._heard()
 
@@ -243,7 +241,7 @@ def kernel_name(device: str) -> str:
 def _path(name: str) -> str:
     """The object of a block device.
 
-    What is no letter or digit is written as ``_XX`` (udisks, object paths).
+    Other characters than letters and digits are written as ``_XX`` (udisks, object paths).
     """
     escaped = "".join(
         c if c.isascii() and c.isalnum() else "_" + format(ord(c), "02x") for c in name

@@ -1,1 +1,1 @@
-"""What touches the disk: handles, walking, reading, writing, and the one door to deletion."""
+"""Access to the disk: handles, walking, reading, writing, and the one door to deletion."""

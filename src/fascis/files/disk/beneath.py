@@ -1,4 +1,4 @@
-"""Opening a folder below another: no part of its path a link, none of it in another mount."""
+"""Opening a folder below another: no part of its path is a link or in another mount."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 def open_folder(root_fd: int, place: bytes) -> int:
-    """A handle of a folder below the root: no part of it a link, none of it in another mount."""
+    """A handle of a folder below the root: no part of its path is a link or in another mount."""
     if not place:
         return os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
     if len(place) >= _LONGEST:
@@ -23,7 +23,7 @@ def open_folder(root_fd: int, place: bytes) -> int:
     try:
         fd = kernel.open_beneath(root_fd, place, FOLDER_FLAGS)
     except OSError as error:
-        # A link, where a folder should be.
+        # A link instead of a folder.
         if error.errno == errno.ELOOP:
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR)) from error
         raise
@@ -31,7 +31,7 @@ def open_folder(root_fd: int, place: bytes) -> int:
 
 
 def _open_step_by_step(root_fd: int, place: bytes) -> int:
-    """The same where the kernel has no ``openat2``, or the path is too long for one call."""
+    """The same if the kernel has no ``openat2``, or the path is too long for one call."""
     mount = kernel.mount_of(root_fd)
     fd = os.open(".", FOLDER_FLAGS, dir_fd=root_fd)
     for part in place.split(b"/"):

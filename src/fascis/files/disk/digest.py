@@ -22,13 +22,13 @@ class Reads(Protocol):
     """Anything with ``readinto``."""
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int | None:
-        """Fills the buffer from where it stands; 0 at the end."""
+        """Fills the buffer from the present position; 0 at the end."""
 
 
 def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes:
-    """The BLAKE3 digest (32 bytes) of what is left in ``stream``.
+    """The BLAKE3 digest (32 bytes) of the rest of ``stream``.
 
-    ``beat`` is told each count of bytes read.
+    ``beat`` is called with each count of bytes read.
     """
     hasher = blake3()
     view = memoryview(bytearray(_FIRST))
@@ -37,7 +37,7 @@ def digest_of(stream: Reads, beat: Callable[[int], None] | None = None) -> bytes
         if beat:
             beat(count)
         if count == len(view) < CHUNK:
-            # Most files are small: a large buffer would take longer to make than they to read.
+            # Most files are small: making a large buffer would take longer than reading them.
             view = memoryview(bytearray(CHUNK))
     return hasher.digest()
 
@@ -48,7 +48,7 @@ def digest_of_bytes(content: bytes | memoryview) -> bytes:
 
 
 def digest_at(path: bytes) -> bytes | None:
-    """The BLAKE3 digest of a file by its absolute path; None where it cannot be read.
+    """The BLAKE3 digest of a file by its absolute path; None if it cannot be read.
 
     No link is followed.
     """

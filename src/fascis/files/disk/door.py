@@ -1,13 +1,12 @@
-"""The one door through which anything goes for good.
+"""The only door through which something is deleted.
 
-No other place in Fascis removes a name from a drive (a test holds that).
+No other code in Fascis removes a name from a drive (a test checks this). The caller states what was
+proven about the file: its kind, size, times, device, and inode if that identifies a file. The
+folder is opened again from the root, never through a link or into another mount. The file is
+checked there, after its last reading, and the folder once more, in case somebody moved it. Then the
+name is removed. If anything differs, the file stays.
 
-Whoever deletes says what was proven of the file: its kind, size, times, device, and inode where
-that identifies a file. The folder is opened again from the root, never through a link or into
-another mount; the file is looked at there, after its last reading; the folder is looked for once
-more, in case somebody moved it out; then the name goes. What does not agree stays.
-
-Linux cannot unlink by a handle, so between the last look and the unlink lie a few microseconds.
+Linux cannot unlink by a handle, so a few microseconds lie between the last check and the unlink.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ from fascis.words.speech import tr
 
 
 class Changed(OSError):
-    """What stands at a place is not what was proven. It was not touched."""
+    """The file at a path is not what was proven. It was not touched."""
 
     def __init__(self, place: bytes) -> None:
         super().__init__(errno.ESTALE, tr("it changed a moment ago"), os.fsdecode(place))
@@ -32,9 +31,9 @@ class Changed(OSError):
 
 @dataclass(frozen=True, slots=True)
 class Proven:
-    """What a file or link was when it was last looked at, or read.
+    """The state of a file or link when it was last checked or read.
 
-    ``inode`` is None where that identifies nothing.
+    ``inode`` is None if it does not identify a file.
     """
 
     kind: int
@@ -61,12 +60,12 @@ class Proven:
         )
 
     def holds(self, status: os.stat_result) -> bool:
-        """True when it still looks so."""
+        """True if it is still the same."""
         return Proven.by(status, self.inode is not None) == self
 
 
 def delete(root: int, place: bytes, proven: Proven) -> None:
-    """Removes one name of a file or link below an open folder.
+    """Removes one name of a file or link in an open folder.
 
     Raises:
         Changed: something else stands there now, or its folder is no longer below the root. It was
@@ -90,9 +89,9 @@ def delete(root: int, place: bytes, proven: Proven) -> None:
 
 
 def delete_folder(root: int, place: bytes) -> None:
-    """Removes an empty folder below an open one.
+    """Removes an empty folder in an open one.
 
-    Raises ``OSError``: ENOTEMPTY when anything is in it.
+    Raises ``OSError``: ENOTEMPTY if it is not empty.
     """
     above, _, name = place.rpartition(b"/")
     folder = open_folder(root, above)
@@ -104,10 +103,7 @@ def delete_folder(root: int, place: bytes) -> None:
 
 
 def _must_be_below(root: int, above: bytes, folder: int) -> None:
-    """An open folder follows its files wherever somebody moves it.
-
-    It must still be the one of that name.
-    """
+    """Checks the path of an open folder: a handle follows its folder when that is moved."""
     again = open_folder(root, above)
     try:
         if not os.path.samestat(os.fstat(again), os.fstat(folder)):
@@ -117,9 +113,9 @@ def _must_be_below(root: int, above: bytes, folder: int) -> None:
 
 
 def delete_own(folder: int, name: bytes) -> None:
-    """Removes a file that this process made itself a moment ago, under a name with a secret in it.
+    """Removes a file that this process just made, under a name with a secret in it.
 
-    Nothing when it is gone.
+    Does nothing if it is gone.
     """
     try:
         os.unlink(name, dir_fd=folder)  # noqa: TID251 - this is the door
@@ -128,8 +124,8 @@ def delete_own(folder: int, name: bytes) -> None:
 
 
 def delete_state(path: Path) -> None:
-    """Removes a file of Fascis's own state or cache folder, by its exact path.
+    """Removes a file in Fascis's own state or cache folder, by its exact path.
 
-    Nothing when it is not there.
+    Does nothing if it does not exist.
     """
     path.unlink(missing_ok=True)

@@ -1,4 +1,4 @@
-"""System calls that Python does not offer, by ctypes.
+"""System calls that Python does not provide, by ctypes.
 
 Each raises ``OSError`` with the kernel's number.
 """
@@ -26,7 +26,7 @@ _AT_SYMLINK_NOFOLLOW, _AT_NO_AUTOMOUNT = 0x100, 0x800
 _OPENAT2 = 437
 _RESOLVE_NO_XDEV, _RESOLVE_NO_SYMLINKS, _RESOLVE_BENEATH = 0x01, 0x04, 0x08
 _PDEATHSIG = 1
-# SYNC_FILE_RANGE_WRITE: begin writing out, do not wait.
+# SYNC_FILE_RANGE_WRITE: start writing out, do not wait.
 _SYNC_WRITE = 2
 
 
@@ -40,21 +40,21 @@ def _check(result: int) -> int:
 def rename_noreplace(old_fd: int, old: bytes, new_fd: int, new: bytes) -> None:
     """``renameat2(RENAME_NOREPLACE)``.
 
-    EEXIST when ``new`` exists, EINVAL where the file system cannot promise it.
+    EEXIST if ``new`` exists, EINVAL if the file system cannot guarantee it.
     """
     _check(_libc.renameat2(old_fd, old, new_fd, new, _RENAME_NOREPLACE))
 
 
 def rename_exchange(folder_fd: int, one: bytes, other: bytes) -> None:
-    """``renameat2(RENAME_EXCHANGE)``: two names of a folder change places in one step.
+    """``renameat2(RENAME_EXCHANGE)``: exchanges two names of a folder in one step.
 
-    EINVAL where that cannot be done.
+    EINVAL if that is not possible.
     """
     _check(_libc.renameat2(folder_fd, one, folder_fd, other, _RENAME_EXCHANGE))
 
 
 def set_mode(fd: int, mode: int) -> None:
-    """Gives a new file exactly this mode, where its file system knows modes."""
+    """Gives a new file exactly this mode, if its file system has modes."""
     with contextlib.suppress(OSError):
         os.fchmod(fd, mode)
 
@@ -62,15 +62,15 @@ def set_mode(fd: int, mode: int) -> None:
 def syncfs(fd: int) -> None:
     """Flushes the whole file system of ``fd``.
 
-    An error since ``fd`` was opened is reported once, here.
+    An error since ``fd`` was opened is reported here, once.
     """
     _check(_libc.syncfs(fd))
 
 
 def begin_writeout(fd: int, offset: int, length: int) -> None:
-    """Lets the kernel begin to write a range out, so that the flush later is short.
+    """Makes the kernel start writing a range, so that the later flush is short.
 
-    A hint: no error matters.
+    A hint: errors do not matter.
     """
     _libc.sync_file_range(fd, ctypes.c_int64(offset), ctypes.c_int64(length), _SYNC_WRITE)
 
@@ -95,7 +95,7 @@ def take_lease(fd: int) -> bool | None:
         has. None: no lease is granted here (another's file, a file system that knows none).
     """
     try:
-        # The notice; SIGIO, the usual one, would end the program.
+        # The notification; SIGIO, the usual one, would end the program.
         fcntl.fcntl(fd, fcntl.F_SETSIG, signal.SIGURG)
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_RDLCK)
     except OSError as error:
@@ -104,23 +104,23 @@ def take_lease(fd: int) -> bool | None:
 
 
 def lease_stands(fd: int) -> bool:
-    """True while a lease stands and nobody waits for its end."""
+    """True while a lease is held and nobody waits for its end."""
     return fcntl.fcntl(fd, fcntl.F_GETLEASE) == fcntl.F_RDLCK
 
 
 def end_lease(fd: int) -> None:
-    """Gives a lease back, so that whoever waits to write can."""
+    """Ends a lease, so that waiting programs can write."""
     with contextlib.suppress(OSError):
         fcntl.fcntl(fd, fcntl.F_SETLEASE, fcntl.F_UNLCK)
 
 
 def die_with_parent() -> None:
-    """Ends this process when the thread that started it ends (prctl(2), PR_SET_PDEATHSIG)."""
+    """Ends this process when the parent thread ends (prctl(2), PR_SET_PDEATHSIG)."""
     _libc.prctl(_PDEATHSIG, signal.SIGKILL)
 
 
 def boot_id() -> str:
-    """What identifies this start of the machine (random(4)); "" where the kernel does not say."""
+    """The identity of this start of the machine (random(4)); "" if the kernel has none."""
     try:
         with open("/proc/sys/kernel/random/boot_id") as said:
             return said.read().strip()
@@ -129,11 +129,10 @@ def boot_id() -> str:
 
 
 def mount_identity(fd: int) -> str:
-    """What identifies the mount of an open file.
+    """The identity of an open file's mount.
 
-    A number that is never used again (statx(2), since Linux 6.8).
-
-    Before that the mount's id, which a later mount may get again.
+    A number that is never used again (statx(2), since Linux 6.8). Before that the mount's id, which
+    a later mount can get again.
     """
     answer = (ctypes.c_uint8 * 256)()
     for mask in (_STATX_MNT_ID_UNIQUE, _STATX_MNT_ID):
@@ -148,11 +147,10 @@ def mount_identity(fd: int) -> str:
 
 
 def mount_of(fd: int, name: bytes = b"") -> int | None:
-    """The id of the mount that a folder, or a name in it, belongs to (statx(2), since Linux 5.8).
+    """The id of the mount of a folder, or of a name in it (statx(2), since Linux 5.8).
 
-    None where the kernel cannot say.
-
-    A bind mount has the device of what is mounted: only this tells it apart.
+    None if the kernel does not report it. A bind mount has the device of the mounted folder: only
+    this id distinguishes it.
     """
     answer = (ctypes.c_uint8 * 256)()
     flags = _AT_SYMLINK_NOFOLLOW | _AT_NO_AUTOMOUNT | (0 if name else _AT_EMPTY_PATH)
@@ -163,7 +161,7 @@ def mount_of(fd: int, name: bytes = b"") -> int | None:
 
 
 def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
-    """Opens something below a folder by ``openat2``.
+    """Opens something below a folder with ``openat2``.
 
     Never through a link, out of the folder, or into another mount.
 
@@ -176,15 +174,15 @@ def open_beneath(root_fd: int, place: bytes, flags: int) -> int | None:
     how = struct.pack("=QQQ", flags, 0, _RESOLVE_NO_XDEV | _RESOLVE_NO_SYMLINKS | _RESOLVE_BENEATH)
     result = _libc.syscall(_OPENAT2, root_fd, place, how, len(how))
     if result < 0 and ctypes.get_errno() in (errno.ENOSYS, errno.EPERM):
-        # An old kernel, or a sandbox that does not know the call.
+        # An old kernel, or a sandbox without the call.
         return None
     return int(_check(result))
 
 
 def shared_bytes(fd: int) -> int:
-    """Bytes of a file whose extents other files or snapshots share (FIEMAP).
+    """Bytes of a file in extents shared with other files or snapshots (FIEMAP).
 
-    0 where the file system cannot say.
+    0 if the file system does not report it.
     """
     total, start = 0, 0
     while True:

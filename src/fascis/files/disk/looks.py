@@ -1,4 +1,4 @@
-"""What lies at a path, without following a link."""
+"""The kind of file at a path, without following a link."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import stat
 
 
 def is_file(path: bytes) -> bool:
-    """True for a regular file; not for what cannot be looked at, or is no path at all."""
+    """True for a regular file; False if it cannot be accessed, or the path is invalid."""
     try:
         return stat.S_ISREG(os.lstat(path).st_mode)
     except (OSError, ValueError):

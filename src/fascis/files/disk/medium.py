@@ -1,10 +1,9 @@
-"""The one seam to the outside.
+"""The only interface to files on drives.
 
-All file work of the engine goes through a medium, opened on a folder handle.
-
-Places are bytes relative to that folder. Every part of a place is opened without following a link,
-so that nothing reached through a medium lies outside its folder. Nothing here overwrites: files and
-folders are created exclusively, and renames refuse an existing name.
+All file work of the engine uses a medium, opened on a folder handle. Places are bytes relative to
+that folder. Every part of a place is opened without following a link, so nothing outside the folder
+is reached. Nothing is overwritten: files and folders are created exclusively, and renames refuse an
+existing name.
 """
 
 from __future__ import annotations
@@ -34,7 +33,7 @@ _CREATE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 class MediumFile(Protocol):
     """An open file of a medium.
 
-    Errors are ``OSError`` as the kernel gives them; the engine translates.
+    Errors are the kernel's ``OSError``; the engine translates them.
     """
 
     @property
@@ -46,13 +45,13 @@ class MediumFile(Protocol):
         """The open file's handle."""
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
-        """Reads on from where it stands; 0 at the end."""
+        """Reads from the present position; 0 at the end."""
 
     def write(self, content: memoryview) -> None:
-        """Writes all of it where it stands."""
+        """Writes all of it at the present position."""
 
     def skip_to(self, offset: int) -> None:
-        """Moves on to an offset in bytes, leaving a hole when writing."""
+        """Moves to an offset in bytes, leaving a hole when writing."""
 
     def data_ranges(self) -> list[tuple[int, int]]:
         """``(offset, end)`` of the parts that are not holes."""
@@ -64,10 +63,10 @@ class MediumFile(Protocol):
         """``fstat``."""
 
     def set_status(self, like: os.stat_result, owner: bool) -> None:
-        """Gives mode and times (and, where asked, the owner) of another file."""
+        """Sets mode and times (and, if wanted, the owner) of another file."""
 
     def attributes(self) -> dict[str, bytes]:
-        """The ``user.*`` extended attributes; empty where the file system has none."""
+        """The ``user.*`` extended attributes; empty if the file system has none."""
 
     def set_attributes(self, attributes: dict[str, bytes]) -> None:
         """Sets extended attributes."""
@@ -79,25 +78,23 @@ class MediumFile(Protocol):
         """A hint that a range will be read next."""
 
     def go_around_cache(self, around: bool) -> bool:
-        """Lets reading and writing go around the page cache, or no longer.
+        """Switches reading and writing around the page cache on or off.
 
-        True where it does so now.
-
-        While it does, offsets, lengths and buffers are whole pages; reading at the end may give
-        less.
+        True if it is on now. Then offsets, lengths and buffers are whole pages; reading at the end
+        may return less.
         """
 
     def hold(self) -> bool | None:
         """Notices writers from now on.
 
-        True when there is none, False when there is one, None where that is not granted.
+        True if there are none, False if there is one, None if not granted.
         """
 
     def held(self) -> bool:
-        """True while nobody has opened the file for writing since it was held."""
+        """True while nobody has opened the file for writing since :meth:`hold`."""
 
     def let_go(self) -> None:
-        """Ends the hold, so that whoever wants to write need not wait."""
+        """Ends the hold, so that writers need not wait."""
 
     def shared_bytes(self) -> int:
         """Bytes that other files or snapshots share."""
@@ -108,25 +105,25 @@ class MediumFile(Protocol):
     def drop_cached(self) -> bool:
         """Drops the file's pages from memory.
 
-        True only when it is proven that none is left there.
+        True only if it is proven that none is left.
         """
 
     def close(self) -> None:
-        """Closes the handle; an error of the drive can come out here."""
+        """Closes the handle; an error of the drive can appear here."""
 
 
 class Medium(Protocol):
-    """A folder on a drive and what the engine may do in it."""
+    """A folder on a drive, and what the engine can do in it."""
 
     @property
     def shareable(self) -> bool:
-        """True when another process may do the same here by the handle alone."""
+        """True if another process can do the same here by the handle alone."""
 
     def status(self, place: bytes) -> os.stat_result:
         """``lstat``."""
 
     def exists(self, place: bytes) -> bool:
-        """True when anything, a dangling link too, has that name."""
+        """True if anything has that name, a dangling link too."""
 
     def open(self, place: bytes) -> MediumFile:
         """Opens a regular file for reading."""
@@ -144,22 +141,22 @@ class Medium(Protocol):
         """The target of a symbolic link, as written."""
 
     def set_link_time(self, place: bytes, like: os.stat_result) -> None:
-        """Gives a symbolic link another's times."""
+        """Sets the times of another symbolic link."""
 
     def hard_link(self, existing: bytes, place: bytes) -> None:
         """Gives an existing file a second name."""
 
     def rename_new(self, place: bytes, new: bytes) -> None:
-        """Renames; EEXIST when the name exists, EINVAL where the drive cannot promise to refuse."""
+        """Renames; EEXIST if the name exists, EINVAL if the drive cannot guarantee to refuse."""
 
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
         """Moves one entry into a folder that this crossing made exclusively.
 
-        EEXIST when the name is taken.
+        EEXIST if the name is taken.
         """
 
     def unlink(self, place: bytes, proven: Proven) -> None:
-        """Removes one name of a file when it is what was proven; never a folder.
+        """Removes one name of a file if it is what was proven; never a folder.
 
         See :mod:`fascis.files.disk.door`.
         """
@@ -168,7 +165,7 @@ class Medium(Protocol):
         """Removes an empty folder."""
 
     def set_folder_status(self, place: bytes, like: os.stat_result, owner: bool) -> None:
-        """Gives a folder another's mode and times."""
+        """Sets another folder's mode and times."""
 
     def names(self, place: bytes) -> list[bytes]:
         """The names in a folder."""
@@ -194,7 +191,7 @@ class Medium(Protocol):
 
 
 class Flushes(Protocol):
-    """What reaches the medium below a drive when flushing its file system does not.
+    """Flushing below a file system whose own flush is not enough.
 
     A user-space driver's block device.
     """
@@ -227,11 +224,11 @@ class PosixFile:
         return self._fd
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int:
-        """Reads on from where it stands; 0 at the end."""
+        """Reads from the present position; 0 at the end."""
         return os.readv(self._fd, [buffer])
 
     def write(self, content: memoryview) -> None:
-        """Writes all of it where it stands."""
+        """Writes all of it at the present position."""
         while content:
             content = content[os.write(self._fd, content) :]
 
@@ -263,17 +260,17 @@ class PosixFile:
         return os.fstat(self._fd)
 
     def set_status(self, like: os.stat_result, owner: bool) -> None:
-        """Gives owner where asked, mode and times of another file."""
+        """Sets owner (if wanted), mode and times of another file."""
         if owner and (like.st_uid, like.st_gid) != (os.geteuid(), os.getegid()):
             os.fchown(self._fd, like.st_uid, like.st_gid)
         denied: PermissionError | None = None
         try:
             os.fchmod(self._fd, stat.S_IMODE(like.st_mode))
         except PermissionError as error:
-            # Told after the times, which may be set all the same.
+            # Reported after the times, which can be set nevertheless.
             denied = error
         except OSError as error:
-            # A driver that knows no modes.
+            # A driver without modes.
             if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):
                 raise
         os.utime(self._fd, ns=(like.st_atime_ns, like.st_mtime_ns))
@@ -304,15 +301,15 @@ class PosixFile:
         kernel.begin_writeout(self._fd, offset, length)
 
     def go_around_cache(self, around: bool) -> bool:
-        """Lets reading and writing go around the page cache, or no longer.
+        """Switches reading and writing around the page cache on or off.
 
-        True where it does so now.
+        True if it is on now.
         """
         flags = fcntl.fcntl(self._fd, fcntl.F_GETFL)
         wanted = flags | os.O_DIRECT if around else flags & ~os.O_DIRECT
         try:
             fcntl.fcntl(self._fd, fcntl.F_SETFL, wanted)
-        except OSError:  # this file system has no such way: all goes through the cache
+        except OSError:  # This file system cannot do it: everything goes through the cache.
             return False
         return around
 
@@ -325,7 +322,7 @@ class PosixFile:
         return kernel.lease_stands(self._fd)
 
     def let_go(self) -> None:
-        """Gives the lease back."""
+        """Ends the lease."""
         kernel.end_lease(self._fd)
 
     def shared_bytes(self) -> int:
@@ -337,7 +334,7 @@ class PosixFile:
         os.fsync(self._fd)
 
     def drop_cached(self) -> bool:
-        """Drops the pages; True when the kernel says that none is left."""
+        """Drops the pages; True if the kernel reports that none is left."""
         os.posix_fadvise(self._fd, 0, 0, os.POSIX_FADV_DONTNEED)
         return kernel.cached_pages(self._fd) == 0
 
@@ -355,11 +352,11 @@ class PosixFile:
 class PosixMedium:
     """A folder of a mounted file system.
 
-    Its handle is kept from before the first byte: an error of writing is reported to a flush only
-    when the handle was there before it, and once. ``below`` is flushed after the file system. With
-    ``one_by_one`` flushing the file system is not enough and nothing below it can be reached (a
+    Its handle is opened before the first byte: a write error is reported to a flush only if the
+    handle existed before, and once. ``below`` is flushed after the file system. With
+    ``one_by_one``, flushing the file system is not enough and nothing below can be reached (a
     network share, a user-space driver): then every new file is flushed before it is closed, and
-    :meth:`sync` flushes every folder that was changed.
+    :meth:`sync` flushes every changed folder.
     """
 
     def __init__(
@@ -372,7 +369,7 @@ class PosixMedium:
         self._generation = 0
 
     def flushing(self, below: Flushes | None, one_by_one: bool) -> None:
-        """Says what flushing takes here, before anything is written."""
+        """Sets how flushing works here, before anything is written."""
         self._below, self._one_by_one = below, one_by_one
 
     def _touched(self, *folders: bytes) -> None:
@@ -398,9 +395,9 @@ class PosixMedium:
 
     @property
     def shareable(self) -> bool:
-        """True when another process may create files here by the handle alone.
+        """True if another process can create files here by the handle alone.
 
-        Else every act must go through this medium.
+        Otherwise everything must use this medium.
         """
         return not self._one_by_one
 
@@ -426,7 +423,7 @@ class PosixMedium:
         return os.stat(name, dir_fd=fd, follow_symlinks=False)
 
     def exists(self, place: bytes) -> bool:
-        """True when anything has that name."""
+        """True if anything has that name."""
         try:
             self.status(place)
         except (FileNotFoundError, NotADirectoryError):
@@ -434,11 +431,11 @@ class PosixMedium:
         except OSError as error:
             if error.errno != errno.EXDEV:
                 raise
-        # where another drive is mounted over it, it cannot be looked at: something is there
+        # If another drive is mounted over it, it cannot be examined: something is there.
         return True
 
     def open(self, place: bytes) -> PosixFile:
-        """Opens a regular file for reading; anything else is refused without being waited for."""
+        """Opens a regular file for reading; anything else is refused without waiting."""
         fd, name = self._parent(place)
         handle = os.open(name, _READ, dir_fd=fd)
         status = os.fstat(handle)
@@ -452,7 +449,7 @@ class PosixMedium:
         fd, name = self._parent(place)
         handle = os.open(name, _CREATE, mode, dir_fd=fd)
         if mode != _PRIVATE:
-            # The umask is about what programs make for the person, not about this.
+            # The umask concerns files that programs make for the person, not these.
             kernel.set_mode(handle, mode)
         self._touched(parent(place))
         return PosixFile(handle, durable=self._one_by_one)
@@ -475,7 +472,7 @@ class PosixMedium:
         return os.readlink(name, dir_fd=fd)
 
     def set_link_time(self, place: bytes, like: os.stat_result) -> None:
-        """Gives a symbolic link another's times."""
+        """Sets the times of another symbolic link."""
         fd, name = self._parent(place)
         os.utime(name, ns=(like.st_atime_ns, like.st_mtime_ns), dir_fd=fd, follow_symlinks=False)
 
@@ -507,14 +504,14 @@ class PosixMedium:
             self._forget_parents()
 
     def move_into_claimed(self, place: bytes, new: bytes) -> None:
-        """Moves one entry into a folder of this crossing, where RENAME_NOREPLACE is refused."""
+        """Moves one entry into a folder of this crossing, if RENAME_NOREPLACE is refused."""
         if self.exists(new):
             raise FileExistsError(17, tr("the name is taken"))
         old_folder = open_folder(self._root, parent(place))
         new_folder = open_folder(self._root, parent(new))
         try:
             old_name, new_name = place.rpartition(b"/")[2], new.rpartition(b"/")[2]
-            # Nothing can be replaced: the folder is this crossing's own, and the name was free.
+            # Nothing can be replaced: the folder is this crossing's own, and the name is free.
             os.rename(old_name, new_name, src_dir_fd=old_folder, dst_dir_fd=new_folder)  # noqa: TID251
             self._touched(parent(place), parent(new))
         finally:
@@ -523,7 +520,7 @@ class PosixMedium:
             self._forget_parents()
 
     def unlink(self, place: bytes, proven: Proven) -> None:
-        """Removes one name of a file, never a folder, when it is what was proven."""
+        """Removes one name of a file, never a folder, if it is what was proven."""
         door.delete(self._root, place, proven)
         self._touched(parent(place))
 
@@ -534,7 +531,7 @@ class PosixMedium:
         self._forget_parents()
 
     def set_folder_status(self, place: bytes, like: os.stat_result, owner: bool) -> None:
-        """Gives a folder another's mode and times."""
+        """Sets another folder's mode and times."""
         fd = open_folder(self._root, place)
         try:
             PosixFile(fd).set_status(like, owner)
@@ -563,7 +560,7 @@ class PosixMedium:
             try:
                 self._sync_folder(place)
             except FileNotFoundError:
-                # It was moved or removed since, and the folder above was changed with it.
+                # It was moved or removed since, and the folder above changed too.
                 continue
             except BaseException:
                 self._changed.add(place)
@@ -583,7 +580,7 @@ class PosixMedium:
             os.close(fd)
 
     def space(self) -> tuple[int, int]:
-        """``(capacity, free)`` in bytes: what an ordinary user may use."""
+        """``(capacity, free)`` in bytes: what an ordinary user can use."""
         s = os.fstatvfs(self._root)
         return s.f_blocks * s.f_frsize, s.f_bavail * s.f_frsize
 
@@ -600,7 +597,7 @@ class PosixMedium:
 class _Held:
     """A folder handle kept by one thread between two files of the same folder.
 
-    Closed when let go.
+    Closed when released.
     """
 
     __slots__ = ("fd",)
@@ -639,9 +636,9 @@ def read_small(medium: Medium, place: bytes, limit: int = 16 << 20) -> bytes:
 
 
 def move(medium: Medium, place: bytes, new: bytes) -> None:
-    """Moves something of Fascis's own to a name that is free.
+    """Moves something of Fascis's own to a free name.
 
-    Where the drive cannot promise that, looks first. Raises ``OSError``.
+    If the drive cannot guarantee this, checks first. Raises ``OSError``.
     """
     try:
         medium.rename_new(place, new)
@@ -652,7 +649,7 @@ def move(medium: Medium, place: bytes, new: bytes) -> None:
 
 
 def remove_own(medium: Medium, place: bytes) -> None:
-    """Removes a file or link that the caller knows to be Fascis's own, as it stands there now.
+    """Removes a file or link that the caller knows to be Fascis's own, as it is now.
 
     Raises ``OSError``.
     """
@@ -673,5 +670,5 @@ class _Reading(io.RawIOBase):
 
 
 def as_stream(file: MediumFile) -> io.BufferedReader:
-    """A medium's file as a buffered binary stream; closing it closes nothing below."""
+    """A medium's file as a buffered binary stream; closing it does not close the file."""
     return io.BufferedReader(_Reading(file))

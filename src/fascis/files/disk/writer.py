@@ -1,6 +1,6 @@
-"""The one atomic writer, for files that are Fascis's own (identity, manifest, receipt, settings).
+"""The one atomic writer, for Fascis's own files (identity, manifest, receipt, settings).
 
-The only place that may replace a file. Never used for a file of the person's.
+The only place that can replace a file. Never used for a person's file.
 """
 
 from __future__ import annotations
@@ -17,11 +17,11 @@ from fascis.words.speech import tr
 
 
 class AtomicWriter:
-    """Writes a new content of ``name`` in the folder ``dir_fd``; whole or not at all.
+    """Writes new content of ``name`` in the folder ``dir_fd``, whole or not at all.
 
-    A temporary beside the target is created exclusively, flushed, renamed onto the target, and the
-    folder flushed. Leaving the ``with`` block without :meth:`commit`, by an exception or not,
-    leaves the old content.
+    A temporary file beside the target is created exclusively, flushed and renamed onto the target,
+    and the folder is flushed. Leaving the ``with`` block without :meth:`commit` keeps the old
+    content.
     """
 
     def __init__(self, dir_fd: int, name: bytes, mode: int = 0o644) -> None:
@@ -41,7 +41,7 @@ class AtomicWriter:
 
     @property
     def file(self) -> BinaryIO:
-        """The stream to write the new content to."""
+        """The stream for the new content."""
         if self._file is None:
             raise ValueError("not open")
         return self._file
@@ -61,11 +61,11 @@ class AtomicWriter:
         self._file = None
 
     def abort(self) -> None:
-        """Takes back what was begun; may be called more than once."""
+        """Removes the temporary file; can be called more than once."""
         if self._file is not None:
             self._file.close()
             self._file = None
-            # Not there when only the folder's flush failed.
+            # Missing if only flushing the folder failed.
             delete_own(self._dir_fd, self._temporary)
 
     def __exit__(

@@ -1,1 +1,1 @@
-"""Fascis's own files of state: private, safely replaced, and told of when they are damaged."""
+"""Fascis's own state files: private, safely replaced, and reported when damaged."""

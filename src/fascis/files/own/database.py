@@ -1,6 +1,6 @@
-"""What an error of SQLite means.
+"""The meaning of an SQLite error.
 
-That a database is damaged, or that its drive, its room or another program stand in the way.
+The database is damaged, or its drive, its room or another program is the cause.
 """
 
 from __future__ import annotations
@@ -22,7 +22,7 @@ _DRIVE = (
     sqlite3.SQLITE_READONLY,
     sqlite3.SQLITE_NOMEM,
 )
-_LITTLE = 256 << 10  # bytes free: less is none
+_LITTLE = 256 << 10  # Bytes free; with fewer there is no room.
 NONSENSE = (
     ValueError,
     KeyError,
@@ -37,12 +37,12 @@ NONSENSE = (
 
 
 def bring_up(db: sqlite3.Connection, steps: Mapping[int, str]) -> None:
-    """Takes a database from its version to the last one, all or nothing.
+    """Upgrades a database from its version to the latest, all or nothing.
 
-    Another thread or program may be at the same: the version is read once nobody else can write.
+    Another thread or program may do the same: the version is read when nobody else can write.
 
     Args:
-        steps: by version, the statements that bring it to the next.
+        steps: by version, the statements that upgrade it to the next.
     """
     db.execute("BEGIN IMMEDIATE")
     try:
@@ -60,7 +60,7 @@ def bring_up(db: sqlite3.Connection, steps: Mapping[int, str]) -> None:
 
 
 def is_about_the_drive(error: BaseException) -> bool:
-    """True for what says nothing of the database itself.
+    """True for an error that does not concern the database itself.
 
     No room, a failing drive, another program.
     """

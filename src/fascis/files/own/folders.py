@@ -10,7 +10,7 @@ _NAME = "fascis"
 
 
 def data_folder() -> Path:
-    """For what is known of libraries and drives."""
+    """For the register of libraries and drives."""
     return Path(platformdirs.user_data_dir(_NAME))
 
 
@@ -25,5 +25,5 @@ def config_folder() -> Path:
 
 
 def cache_folder() -> Path:
-    """For private copies that may go."""
+    """For private copies that can be deleted."""
     return Path(platformdirs.user_cache_dir(_NAME))

@@ -1,7 +1,8 @@
-"""The log: what the program did, one JSON object a line, so that a person's report can be answered.
+"""The log: what the program did, one JSON object a line, to understand a report.
 
-Every module asks ``logging.getLogger(__name__)``; where nobody began the log, nothing is kept. The
-words of a record stand apart from the names and paths in it, so that a report can leave these out.
+Every module uses ``logging.getLogger(__name__)``; if the log was not started, nothing is stored.
+The message of a record is separate from the names and paths in it, so that a report can leave these
+out.
 """
 
 from __future__ import annotations
@@ -21,14 +22,14 @@ from typing import Any
 from fascis.files.own.private import make_private
 
 NAME = "fascis.log"
-# Of each file; files beside the one that is written to.
+# Bytes of each file, and the number of earlier files.
 _BYTES, _KEPT = 1 << 20, 3
 _TOP = logging.getLogger("fascis")
 _TOP.addHandler(logging.NullHandler())
 
 
 class _File(RotatingFileHandler):
-    """The file, for the person alone, and never through a link."""
+    """The file, readable only by the person, and never through a link."""
 
     def _open(self) -> TextIOWrapper:
         return open(
@@ -45,7 +46,7 @@ class _Lines(logging.Formatter):
     def format(self, record: logging.LogRecord) -> str:
         """The line.
 
-        ``says`` is the same for all records of one place in the code; ``with`` fills it.
+        ``says`` is the same for all records of one line of code; ``with`` has the values.
         """
         line: dict[str, Any] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
@@ -64,7 +65,7 @@ class _Lines(logging.Formatter):
 
 
 def _steps(trace: TracebackType | None) -> list[str]:
-    """Where an error came from, without the folder that the program is in."""
+    """Where an error came from, without the program's own folder."""
     return [
         f"{step.filename.rpartition('fascis/')[2].rpartition('site-packages/')[2]}:{step.lineno} "
         f"{step.name}"
@@ -73,7 +74,7 @@ def _steps(trace: TracebackType | None) -> list[str]:
 
 
 def begin(folder: Path) -> None:
-    """Begins the log in a folder of the person's own, once. Where that cannot be, there is none."""
+    """Starts the log in a folder of the person's own, once. If that fails, there is none."""
     path = folder / NAME
     for handler in list(_TOP.handlers):
         if isinstance(handler, _File):
@@ -89,12 +90,12 @@ def begin(folder: Path) -> None:
     handler.setFormatter(_Lines())
     _TOP.addHandler(handler)
     _TOP.setLevel(logging.INFO)
-    # A full disk ends the log, never what is logged.
+    # A full disk ends the log, but not the work.
     logging.raiseExceptions = False
 
 
 def records(folder: Path, most: int = 2_000) -> Iterator[dict[str, Any]]:
-    """The last records, oldest first; lines that are none are left out."""
+    """The last records, oldest first; unreadable lines are left out."""
     lines: list[str] = []
     for number in range(_KEPT, -1, -1):
         path = folder / (f"{NAME}.{number}" if number else NAME)

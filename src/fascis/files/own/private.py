@@ -1,6 +1,6 @@
-"""Folders of Fascis's own on this machine: journals, register, private copies.
+"""Fascis's own folders on this machine: journals, register, private copies.
 
-They are the person's alone.
+Only the person can read them.
 """
 
 from __future__ import annotations
@@ -11,9 +11,9 @@ from pathlib import Path
 
 
 def make_private(folder: Path) -> None:
-    """Makes a folder and those above it for the person alone, whatever the umask.
+    """Makes a folder, and those above it, that only the person can read, whatever the umask.
 
-    One that is there becomes so.
+    An existing one is changed accordingly.
 
     Raises:
         OSError: it cannot be made.

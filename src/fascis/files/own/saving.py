@@ -1,4 +1,4 @@
-"""Saves what a person asked for under a name that they chose: a receipt's page, a report."""
+"""Saving something under a name that a person chose: a receipt's page, a report."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from fascis.words.speech import tr
 
 
 def write_over(path: Path, content: bytes) -> None:
-    """Writes a file that a person named, and has agreed to replace.
+    """Writes a file that a person named and agreed to replace.
 
     Raises:
         EnvironmentTrouble: it cannot be written there.
@@ -19,7 +19,7 @@ def write_over(path: Path, content: bytes) -> None:
 
 
 def write_new(path: Path, content: bytes) -> None:
-    """Writes a file that a person named; one that is there is kept.
+    """Writes a file that a person named; an existing one is kept.
 
     Raises:
         EnvironmentTrouble: it cannot be written there, or something has that name.

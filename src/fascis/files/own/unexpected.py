@@ -1,4 +1,4 @@
-"""What nobody expected: kept in the log, told as a sentence, never shown as a traceback."""
+"""Unexpected errors: stored in the log, reported as a sentence, never shown as a traceback."""
 
 from __future__ import annotations
 
@@ -13,11 +13,10 @@ _LOG = logging.getLogger(__name__)
 
 
 def told_unexpected(error: Exception, folder: Path) -> FascisError:
-    """The error as a sentence; where it happened is kept in the log.
+    """The error as a sentence; its place in the code is stored in the log.
 
     Args:
-        folder: of the program's state; made when it is not there. Nothing is kept where that cannot
-            be.
+        folder: of the program's state; created if needed. If that fails, nothing is stored.
     """
     log.begin(folder)
     _LOG.error("unexpected", exc_info=error)

@@ -1,1 +1,1 @@
-"""Libraries that are known, where they stand, and those that are recognised."""
+"""Known libraries, their locations, and recognising libraries."""

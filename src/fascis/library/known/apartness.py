@@ -1,6 +1,6 @@
-"""Two folders of one library, a copy and its original or two copies.
+"""Comparing two folders of one library, a copy and its original or two copies.
 
-Told apart by what differs between them now.
+They are distinguished by their present differences.
 """
 
 from __future__ import annotations
@@ -25,10 +25,10 @@ from fascis.words.speech import tr, trn
 class Apartness:
     """How two folders of one library differ.
 
-    Files that only one has, and that both have in another state.
+    Files that only one has, and files in both with different size or time.
 
     Attributes:
-        newer_here: of those in another state, how many are newer in the first.
+        newer_here: how many of the differing files are newer in the first.
         last_here, last_there: the last change of a file in each, in ns.
     """
 
@@ -41,11 +41,11 @@ class Apartness:
 
     @property
     def alike(self) -> bool:
-        """True when both have the same files of the same size and time."""
+        """True if both have the same files with the same size and time."""
         return not (self.only_here or self.only_there or self.other)
 
     def words(self, here: str, there: str) -> str:
-        """In words; ``here`` and ``there`` are how the two are called."""
+        """In words; ``here`` and ``there`` are the names of the two."""
         if self.alike:
             return tr("the same files, sizes and dates")
         parts = []
@@ -90,7 +90,7 @@ def tell_apart(
     Fascis's own records are left out.
 
     Args:
-        step_ns: times are compared in steps of this, the coarser of what the two drives keep.
+        step_ns: the precision for comparing times, the coarser of the two drives.
 
     Raises:
         EnvironmentTrouble: one cannot be opened.

@@ -1,4 +1,4 @@
-"""Where the drives are, or were, that paths in documents speak of."""
+"""Where the drives in documents' paths are mounted, or were."""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
-"""Every place of every known library: its home, its copies, what was set aside. From the register.
+"""Every path of every known library: its home, its copies, originals set aside. From the register.
 
-How a copy stands to its home is what was last seen of it; here nothing is looked at but which
-drives are connected, and which folders are there.
+How a copy compares with its home is as last seen; only connected drives and existing folders are
+checked here.
 """
 
 from __future__ import annotations
@@ -18,9 +18,10 @@ from fascis.workspace import Workspace
 
 
 class State(StrEnum):
-    """How a copy stands to its home.
+    """How a copy compares with its home.
 
-    *Behind*: the home has what it has not. *Ahead*: the other way round. *Differs*: both.
+    *Behind*: home has something that it does not have. *Ahead*: the other way round. *Differs*:
+        both.
     """
 
     EQUAL = "equal"
@@ -33,7 +34,7 @@ class State(StrEnum):
 
     @property
     def words(self) -> str:
-        """What a person reads of it."""
+        """The text for people."""
         return _STATES[self]
 
 
@@ -50,14 +51,14 @@ _STATES = {
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """One place of a library.
+    """One path of a library.
 
     Attributes:
-        drive: the drive's UUID, and ``label`` what it is called.
-        connected: the drive is.
-        there: the folder is there, as far as that can be seen.
-        seen: what was last seen of it.
-        listed: it has a manifest, which its content can be held against.
+        drive: the drive's UUID; ``label`` its name.
+        connected: the drive is connected.
+        there: the folder exists, as far as known.
+        seen: its state as last seen.
+        listed: it has a manifest to compare its content with.
     """
 
     path: Path
@@ -70,7 +71,7 @@ class Place:
 
     @property
     def state(self) -> State:
-        """How it stands to its home, as last seen."""
+        """How it compares with its home, as last seen."""
         if not self.connected:
             return State.AWAY
         if not self.there or self.seen.damaged:
@@ -79,14 +80,14 @@ class Place:
 
     @property
     def state_words(self) -> str:
-        """How it stands to its home, in a word or two."""
+        """How it compares with its home, in a word or two."""
         if self.state is State.BEHIND:
             return trn("{n} file behind", "{n} files behind", self.seen.behind_files)
         return tr("not there") if self.connected and not self.there else self.state.words
 
     @property
     def verified_words(self) -> str:
-        """When it was last verified, and what was found."""
+        """When it was last verified, with the result."""
         if not self.seen.verified_at:
             return tr("never verified")
         when = day_words(self.seen.verified_at)
@@ -101,7 +102,7 @@ class Place:
 
 
 def day_words(at: float) -> str:
-    """A day, of seconds since 1970; the present one by its own word."""
+    """A day, from seconds since 1970; today has its own word."""
     if time.strftime("%Y%j", time.localtime(at)) == time.strftime("%Y%j"):
         return tr("today")
     return day(at)
@@ -111,7 +112,7 @@ _MONTH, _YEAR = 30 * 86400, 365 * 86400
 
 
 def reminder(place: Place, home: bool, now: float) -> str:
-    """What should be done about a place by now, in a few words; nothing where all is well.
+    """What should be done about a path by now, in a few words; empty if nothing.
 
     Args:
         home: it is a library's home.
@@ -129,10 +130,10 @@ def reminder(place: Place, home: bool, now: float) -> str:
 
 @dataclass(frozen=True, slots=True)
 class KnownPlaces:
-    """A library with its places.
+    """A library with its paths.
 
     Attributes:
-        copies: verified copies, and originals that are still where they were.
+        copies: verified copies, and originals at the old place.
         aside: originals that were set aside.
     """
 
@@ -143,12 +144,12 @@ class KnownPlaces:
 
     @property
     def all(self) -> list[Place]:
-        """Every place of it, home first."""
+        """All its paths, home first."""
         return [self.home, *self.copies, *self.aside]
 
 
 def known_places(workspace: Workspace) -> list[KnownPlaces]:
-    """All known libraries with their places, by name."""
+    """All known libraries with their paths, by name."""
     register = workspace.register
     if not register.path.exists():
         return []
@@ -179,7 +180,7 @@ def known_places(workspace: Workspace) -> list[KnownPlaces]:
 
 
 def named(places: list[KnownPlaces], given: str, path: Path) -> list[KnownPlaces]:
-    """The libraries that are meant: by name, by the beginning of an id, or by a place of theirs."""
+    """The named libraries: by name, by the beginning of an id, or by one of their paths."""
     by_path = [k for k in places if path in {p.path for p in (k.home, *k.copies, *k.aside)}]
     if by_path:
         return by_path
@@ -188,7 +189,7 @@ def named(places: list[KnownPlaces], given: str, path: Path) -> list[KnownPlaces
 
 
 def id_at(register: Register, root: Path) -> str:
-    """The id of the library of which a folder is a known place; nothing for none."""
+    """The id of the library with this folder; empty if there is none."""
     if not register.path.exists():
         return ""
     if (known := register.library_at(root)) is not None:

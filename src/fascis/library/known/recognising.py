@@ -1,9 +1,7 @@
-"""Libraries that a drive brings along.
+"""Recognising libraries on a drive.
 
-Identity files on it, looked for within bounds and read as untrusted input.
-
-An identity may come from anybody's drive. What it says is shown, and decides nothing by itself:
-nothing is written or deleted
+Identity files are searched for within limits, and read as untrusted input. An identity can come
+from anybody's drive. Its content is shown, and decides nothing: nothing is written or deleted
 because of it.
 """
 
@@ -33,9 +31,9 @@ _FILE = ".fascis/identity.json"
 
 @dataclass(frozen=True, slots=True)
 class Recognised:
-    """A library on a drive, as its identity file names it.
+    """A library on a drive, by its identity file.
 
-    ``at_home``: it stands where that file says its home is.
+    ``at_home``: it is at the path that the file names as home.
     """
 
     root: Path
@@ -45,7 +43,7 @@ class Recognised:
 
 
 class Recognition:
-    """Identities on drives, looked for once while a drive stays as it is.
+    """Identities on drives, searched for once while a drive stays mounted in the same way.
 
     Its top folder at once, deeper on request.
     """
@@ -55,20 +53,20 @@ class Recognition:
         self._found: dict[tuple[str, Path, str], list[Path]] = {}
 
     def unsearched(self, drives: Collection[Drive]) -> list[Drive]:
-        """Which of these drives were not searched deeper than their top folder, as they are now."""
+        """Drives that were not searched deeper than their top folder, as they are mounted now."""
         return [d for d in drives if _searchable(d) and _key(d) not in self._found]
 
     def search(self, drive: Drive, control: Control = UNSTOPPED) -> None:
-        """Looks for identities deeper in a drive.
+        """Searches deeper in a drive for identities.
 
-        What was found stays known until it is mounted otherwise.
+        The result is kept until it is mounted in another way.
         """
         self._found[_key(drive)] = list(self._deep(drive.mount, control))
 
     def on(self, drive: Drive, but: Collection[Path] = ()) -> list[Recognised]:
-        """The libraries on a drive, by what is known of it and by its top folder now.
+        """The libraries on a drive, by earlier searches and by its top folder now.
 
-        ``but`` those at given places.
+        ``but`` leaves out those at given paths.
         """
         if not _searchable(drive):
             return []
@@ -88,11 +86,11 @@ class Recognition:
             with closing(self._drives.open(root)) as medium:
                 return read_identity(medium, root)
         except FascisError:
-            # Damaged, or of a newer version: told when somebody opens it.
+            # Damaged, or of a newer version: reported when somebody opens it.
             return None
 
     def _deep(self, top: Path, control: Control) -> Iterator[Path]:
-        """Folders with an identity file, the nearest first.
+        """Folders with an identity file, nearest first.
 
         Never through a link, into another mount or into a library.
         """

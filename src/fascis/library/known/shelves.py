@@ -1,6 +1,6 @@
-"""What stands on which shelf.
+"""Which library is on which shelf.
 
-Drives with the libraries and copies on them, for drawing and for telling.
+Drives with the libraries and copies on them, for drawing and for text.
 """
 
 from __future__ import annotations
@@ -23,15 +23,15 @@ from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary,
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
-# Seconds for which a drive counts as just come back.
+# Seconds for which a drive counts as just reconnected.
 JUST_NOW = 60.0
 
 
 @dataclass(frozen=True, slots=True)
 class Aside:
-    """Originals that were set aside: of which library, where, how much they take, and since when.
+    """Originals that were set aside: their library, their path, their room, and since when.
 
-    Bytes on their drive; seconds since 1970, or None where that is not known.
+    Bytes on their drive; seconds since 1970, or None if not known.
     """
 
     library: str
@@ -45,13 +45,12 @@ class OnShelf:
     """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey.
 
     Attributes:
-        says: what its identity file says, for one that was recognised: a library that is not known
-            here yet, or another
-            folder with the id of one that is.
-        offered: it is not known here: it can be added.
-        state: how a copy stands to its home; of a home only whether it is damaged.
+        says: the content of its identity file, for a recognised one: an unknown library, or another
+            folder with the id of a known one.
+        offered: it is unknown here and can be added.
+        state: how a copy compares with its home; for a home only whether it is damaged.
         reminder: what should be done about it by now, in a few words.
-        bytes: what it takes, where that is known of this very folder; 0 where it is not.
+        bytes: its room, if known for this folder; otherwise 0.
         aside_at: when it was set aside, in seconds since 1970.
     """
 
@@ -79,7 +78,7 @@ class OnShelf:
 
     @property
     def standing(self) -> str:
-        """What of its library it is, for programs."""
+        """Its part in the library, for programs."""
         if self.says:
             return "new here" if self.offered else "another folder"  # for programs
         if self.parked:
@@ -106,14 +105,13 @@ class OnShelf:
 
 @dataclass(slots=True)
 class Shelf:
-    """A drive with what stands on it, biggest first; ``group`` is inside, connected or away.
+    """A drive with its libraries, biggest first; ``group`` is inside, connected or away.
 
     Attributes:
-        speed: MB/s of writing and reading as last measured, and when; None where that was never
-            done.
-        former: where it was mounted before, and what it was called, the latest first.
-        back: what it was until just now, when it came back elsewhere or under another name.
-        used: of one that is away, how many files on it known libraries use.
+        speed: MB/s of writing and reading as last measured, and when; None if never measured.
+        former: where it was mounted before, and its earlier names, latest first.
+        back: its earlier path and name, if it was just reconnected elsewhere or under another name.
+        used: for one that is away, how many of its files known libraries use.
         character: what it seems to be used for.
     """
 
@@ -129,14 +127,14 @@ class Shelf:
 
     @property
     def other(self) -> int:
-        """Bytes taken by everything else."""
+        """Bytes used by everything else."""
         return max(0, self.drive.capacity - self.drive.free - sum(s.size for s in self.standings))
 
 
 def folders_in(folder: Path) -> list[Path]:
-    """The folders in one that something could be put into, by their names.
+    """The folders in a folder that can receive something, by their names.
 
-    Hidden ones, links, and libraries, which are told of themselves, are left out.
+    Without hidden ones, links, and libraries, which are listed themselves.
 
     Raises:
         OSError: it cannot be read.
@@ -158,16 +156,15 @@ def read_shelves(
     places: list[KnownPlaces] | None = None,
     copied: Mapping[Path, int] = MappingProxyType({}),
 ) -> list[Shelf]:
-    """Looks at drives, register and identities now.
+    """Reads drives, register and identities now.
 
-    A drive that does not answer is asked for nothing.
+    A drive that does not answer is not accessed.
 
     Args:
         parked: originals set aside.
-        recognition: what was found deeper in drives; without it, only their top folders are looked
-            into.
-        places: what is known of every place, where that was read already.
-        copied: how many bytes crossed to a copy, by its folder.
+        recognition: results of deeper searches; without it, only top folders are searched.
+        places: the known paths, if read already.
+        copied: bytes copied to each copy, by its folder.
     """
     drives = workspace.drives.connected()
     register = workspace.register
@@ -209,7 +206,7 @@ _Told = dict[tuple[str, Path], tuple[State | None, str]]
 
 
 def _told(places: list[KnownPlaces]) -> _Told:
-    """How each place stands, and what it reminds of."""
+    """The state of each path, and its reminder."""
     told, now = {}, time.time()
     for one in places:
         for place in one.all:
@@ -225,7 +222,7 @@ def _with(standing: OnShelf, told: _Told) -> OnShelf:
 
 
 def _shelves(register: Register, drives: list[Drive]) -> dict[str, Shelf]:
-    """An empty shelf for every drive that is there or was."""
+    """An empty shelf for every drive that is connected or was."""
     former, just = register.former(), time.time() - JUST_NOW
     shelves = {d.uuid: Shelf(d, _group(d), character=look_at_character(d)) for d in drives}
     for known in register.drives():
@@ -316,9 +313,9 @@ def _of_parked(owner: KnownLibrary, root: Path, drive: str) -> OnShelf:
 
 
 def _of_recognised(found: Recognised, owner: KnownLibrary | None) -> OnShelf:
-    """A library that is new here, or another folder with the id of one that is known.
+    """An unknown library, or another folder with the id of a known one.
 
-    It is no verified copy.
+    It is not a verified copy.
     """
     identity = found.identity
     key = f"{identity.library_id}:{found.drive}:{found.root}"

@@ -1,6 +1,6 @@
-"""Learning where documents of unknown make keep their paths, and remembering what was confirmed.
+"""Learning where documents of unknown make keep their paths, and storing confirmations.
 
-A document is looked through in a child process, with limits of time and memory: :mod:`.asking`
-begins one and listens to it, :mod:`.child` is what runs there, :mod:`.looking` what it does;
-:mod:`.learnt` is what comes out, :mod:`.agreed` for which libraries somebody said yes.
+A child process examines a document, with limits of time and memory: :mod:`.asking` starts it and
+reads its results, :mod:`.child` runs there, :mod:`.looking` does the work, :mod:`.learnt` is the
+result, :mod:`.agreed` stores for which libraries it was confirmed.
 """

@@ -1,4 +1,4 @@
-"""For which libraries somebody said yes to a reading."""
+"""For which libraries a reading was confirmed."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _LARGEST = 1 << 20
 
 
 def library_of(workspace: Workspace, document: Path) -> tuple[Path, str]:
-    """The library in which a document lies, and its id where it is known; else its own folder."""
+    """The library of a document, and its id if known; otherwise its own folder."""
     register = workspace.register
     known = {str(x.root): x.id for x in register.libraries()} if register.path.exists() else {}
     for folder in document.parents:
@@ -28,7 +28,7 @@ def library_of(workspace: Workspace, document: Path) -> tuple[Path, str]:
 
 
 def _id_in(records: Path) -> str:
-    """The id that a library's records say; nothing where they are damaged."""
+    """The id in a library's records; empty if they are damaged."""
     try:
         with open(records, "rb") as file:
             return parse_identity(file.read(_LARGEST), records).library_id
@@ -37,7 +37,7 @@ def _id_in(records: Path) -> str:
 
 
 def agree(workspace: Workspace, stored: Stored, document: Path) -> Stored:
-    """Remembers a yes for the library of a document, besides all others of that reading."""
+    """Stores a confirmation for the library of a document, beside the others of that reading."""
     folder, id = library_of(workspace, document)
     before = known_readings(workspace).get(stored.shape)
     folders = {str(folder), os.path.realpath(folder)}
@@ -52,7 +52,7 @@ def agree(workspace: Workspace, stored: Stored, document: Path) -> Stored:
 
 
 def take_back(workspace: Workspace, shape: bytes, document: Path) -> bool:
-    """Forgets a yes for the library of a document; those for others stay.
+    """Removes a confirmation for the library of a document; those for others stay.
 
     Returns:
         False when there was none.
@@ -74,11 +74,11 @@ def take_back(workspace: Workspace, shape: bytes, document: Path) -> bool:
 
 
 def pass_on(workspace: Workspace, root: Path, ids: Iterable[str]) -> None:
-    """What a library is read by, its copies and parts are read by too.
+    """The readings of a library also apply to its copies and parts.
 
     Args:
-        root: of the library.
-        ids: its own, and those of what is made of it.
+        root: the library's folder.
+        ids: its own id, and those of its copies and parts.
     """
     every, ids = known_readings(workspace), [id for id in ids if id]
     inside = {str(root), os.path.realpath(root)}
@@ -90,12 +90,12 @@ def pass_on(workspace: Workspace, root: Path, ids: Iterable[str]) -> None:
 
 
 def _meet(one: str, other: str) -> bool:
-    """True when one folder lies in the other, or is it."""
+    """True if one folder lies in the other, or is the same."""
     return os.path.commonpath((one, other)) in (one, other)
 
 
 def known_readings(workspace: Workspace) -> dict[bytes, Stored]:
-    """What was confirmed on this machine, by shape; for whichever library."""
+    """The confirmed readings on this machine, by shape, for any library."""
     register = workspace.register
     if not register.path.exists():
         return {}

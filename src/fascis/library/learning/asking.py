@@ -1,4 +1,4 @@
-"""A document is looked through, a person says yes, and it is remembered."""
+"""Examining a document, confirming the result, and storing the confirmation."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _UNEXPECTED = tr(
 )
 _ELSEWHERE = tr("In another library, or on another computer, somebody said yes to this.")
 
-# Told what is being done, and with which of the documents, from 0.
+# Called with the current step, and the document's number, from 0.
 Step = Callable[[str, int], None]
 
 
@@ -53,10 +53,10 @@ def learn(
     control: Control = UNSTOPPED,
     step: Step = _quiet,
 ) -> Learnt:
-    """Looks where a document keeps its paths, in a child process. Changes nothing.
+    """Finds where a document keeps its paths, in a child process. Changes nothing.
 
     Args:
-        search: folders in which its media may be, besides its library's own.
+        search: folders that may contain its media, besides its library's own.
 
     Raises:
         Refused: it is a document that is understood already, or none.
@@ -88,9 +88,9 @@ def learn_all(
     control: Control = UNSTOPPED,
     step: Step = _quiet,
 ) -> list[Learnt | EnvironmentTrouble]:
-    """The same of several documents of one library, one after the other.
+    """The same for several documents of one library, one after the other.
 
-    Where a document takes more than it may, that is its outcome, and the next one is looked at.
+    If a document exceeds the limits, that is its result, and the next one is examined.
     """
     if not documents:
         return []
@@ -112,7 +112,7 @@ def learn_all(
             for said in _answers(task, control, lambda s: step(s, len(found))):
                 document = documents[len(found)]
                 if "stops" in said:
-                    # None of them can be looked at.
+                    # None of them can be examined.
                     rest = documents[len(found) :]
                     return found + [EnvironmentTrouble(said["stops"], bytes(d)) for d in rest]
                 if "trouble" in said:
@@ -130,7 +130,7 @@ def learn_all(
 
 
 def _with_state(learnt: Learnt, known: Stored | None, library: str) -> Learnt:
-    """A document with what somebody said of its make, here or elsewhere."""
+    """A document with an earlier confirmation of its make, here or elsewhere."""
     more = {one.reading for one in learnt.fields}.difference(known.readings if known else ())
     if known and not more and CONFIRMED.holds(known, bytes(learnt.document), library):
         learnt.state = "confirmed"
@@ -142,9 +142,9 @@ def _with_state(learnt: Learnt, known: Stored | None, library: str) -> Learnt:
 def _answers(
     task: dict[str, Any], control: Control, step: Callable[[str], None]
 ) -> Iterator[dict[str, Any]]:
-    """What a child says of one document after the other, until it ends."""
+    """A child's results for one document after the other, until it ends."""
     child = subprocess.Popen(
-        # -P: no module is taken from the folder that the person happens to be in.
+        # -P: no module is imported from the current folder.
         [sys.executable, "-P", "-m", CHILD],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
@@ -169,7 +169,7 @@ def _answers(
 
 
 def _lines(handle: int, control: Control) -> Iterator[bytes]:
-    """Whole lines, as they come."""
+    """Complete lines, as they arrive."""
     begun = b""
     answers = select.poll()
     answers.register(handle, select.POLLIN)
@@ -185,7 +185,7 @@ def _lines(handle: int, control: Control) -> Iterator[bytes]:
 
 
 def _travelled(library: Path) -> dict[bytes, Stored]:
-    """What was confirmed on other computers, and came with the library; hints only."""
+    """Confirmations from other computers that came with the library; only hints."""
     folder = library / os.fsdecode(READINGS)
     found: dict[bytes, Stored] = {}
     try:
@@ -203,11 +203,11 @@ def _travelled(library: Path) -> dict[bytes, Stored]:
 
 
 def confirm(workspace: Workspace, learnt: Learnt, choice: Sequence[int] = ()) -> None:
-    """Remembers where a document keeps its paths: from now on its like is understood here.
+    """Stores where a document keeps its paths: from now on similar documents are understood here.
 
     Args:
-        choice: of fields that say the same those that are taken, by their numbers from 0. All that
-            are contested by none are taken too: what they name must not be forgotten.
+        choice: the chosen ones of fields that contain the same, by their numbers from 0. All
+            uncontested fields are used too.
 
     Raises:
         Refused: nothing of it may be confirmed.
@@ -239,7 +239,7 @@ def confirm(workspace: Workspace, learnt: Learnt, choice: Sequence[int] = ()) ->
 
 
 def forget(workspace: Workspace, learnt: Learnt) -> bool:
-    """Forgets what was confirmed for the library of a document; False when nothing was."""
+    """Removes the confirmation for the library of a document; False if there was none."""
     found = take_back(workspace, learnt.shape, learnt.document.absolute())
     learnt.state = "proposed" if learnt.fields else "none"
     return found

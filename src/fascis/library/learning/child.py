@@ -1,7 +1,7 @@
-"""A process that looks through documents, one after the other, within its limits.
+"""A process that examines documents, one after the other, within its limits.
 
-It reads what to do as JSON from its input, and says line by line, as JSON, how far it is and what
-it found. It changes nothing but private copies in a folder that it is given.
+It reads its orders as JSON from its input, and reports its progress and its results line by line,
+as JSON. It changes only private copies in a folder that it is given.
 """
 
 from __future__ import annotations
@@ -20,13 +20,13 @@ from fascis.library.learning.learnt import Learnt
 from fascis.library.learning.looking import Where, existing_in, look
 from fascis.words.speech import tr
 
-# Of one document: seconds of the processor, and bytes of memory of the whole process.
+# For one document: seconds of processor time, and bytes of memory of the whole process.
 SECONDS, MEMORY = 240, 3 << 30
 _TOO_LARGE = tr("To look through it takes more memory than a document may take here.")
 
 
 def main() -> None:
-    """Looks through all documents that its input names."""
+    """Examines all documents named in its input."""
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     task = json.load(sys.stdin)
     _say(step="listing")
@@ -53,7 +53,7 @@ def main() -> None:
         except (MemoryError, RecursionError):
             _say(learnt=Learnt(Path(document), why=_TOO_LARGE).as_json())
         except Exception:
-            # A mistake of ours must not be told as one of the document's.
+            # Our own mistake must not be reported as one of the document's.
             _say(unexpected=traceback.format_exc())
 
 

@@ -1,4 +1,4 @@
-"""What was learnt of one document: plain, so that a child process can say it."""
+"""The result of learning one document, in plain values for a child process."""
 
 from __future__ import annotations
 
@@ -18,14 +18,13 @@ class Field:
     """One place where a document keeps paths, with all their pieces.
 
     Attributes:
-        where: its columns, from the left, as they are called in the document.
-        values: how many paths stand there; ``found`` of them lead to files, to ``files`` different
-            ones.
-        examples: some paths, as they are written and where they lead.
+        where: its columns, from the left, by their names in the document.
+        values: the number of paths; ``found`` of them lead to files, ``files`` different ones.
+        examples: some paths, as written and where they lead.
         dead: a path that leads nowhere, if there is one.
-        gone: nothing is where it says, and one move would explain that.
-        contested_by: the numbers of other fields that say the same.
-        sure: it may be taken without a person.
+        gone: no path exists, and one folder move would explain that.
+        contested_by: the numbers of other fields with the same content.
+        sure: it can be used without asking a person.
     """
 
     where: str
@@ -40,12 +39,12 @@ class Field:
     sure: bool = False
 
     def as_json(self) -> dict[str, Any]:
-        """As a child says it."""
+        """For a child's output."""
         return asdict(self) | {"reading": self.reading.as_json()}
 
     @classmethod
     def from_json(cls, said: Mapping[str, Any]) -> Field:
-        """As it was said."""
+        """From a child's output."""
         gone = said["gone"]
         return cls(
             **{
@@ -59,17 +58,17 @@ class Field:
 
 @dataclass(slots=True)
 class Learnt:
-    """What was learnt of one document.
+    """The result for one document.
 
     Attributes:
-        container: what it is packed in; nothing where it could not be opened.
+        container: its container; empty if it could not be opened.
         fields: where it keeps its paths.
-        left: what looks like paths and is left as it is.
+        left: columns that look like paths and are not used.
         verdict: ``readable``, ``uncertain``, or ``refused``; ``why`` in a sentence.
         state: ``none``, ``proposed``, or ``confirmed``.
-        shape: what documents of its make have in common; ``marks`` what their first bytes have.
-        filled: the columns that say something.
-        told: its fields are those that somebody confirmed elsewhere.
+        shape: common to all documents of its make; ``marks``: common parts of their first bytes.
+        filled: the columns that are not empty.
+        told: somebody confirmed its fields elsewhere.
     """
 
     document: Path
@@ -85,7 +84,7 @@ class Learnt:
     told: bool = False
 
     def as_json(self) -> dict[str, Any]:
-        """As a child says it; all but which document it is."""
+        """For a child's output; without the document's path."""
         return {
             "container": self.container,
             "fields": [one.as_json() for one in self.fields],
@@ -101,7 +100,7 @@ class Learnt:
 
     @classmethod
     def from_json(cls, document: Path, said: Mapping[str, Any]) -> Learnt:
-        """As it was said."""
+        """From a child's output."""
         return cls(
             document,
             said["container"],
@@ -118,12 +117,12 @@ class Learnt:
 
     @property
     def values(self) -> int:
-        """Paths in all its fields; of fields that say the same those of one."""
+        """Paths in all its fields; of fields with the same content, those of one."""
         return sum(f.values for f in self._each())
 
     @property
     def found(self) -> int:
-        """Of these, how many lead to files."""
+        """How many of these lead to files."""
         return sum(f.found for f in self._each())
 
     def _each(self) -> list[Field]:
@@ -131,7 +130,7 @@ class Learnt:
         return [f for n, f in every if all(other > n for other in f.contested_by)]
 
     def told_shortly(self) -> str:
-        """A sentence about what a person may do with it."""
+        """A sentence about what a person can do."""
         if self.verdict == "refused" or not self.fields:
             return self.why
         words = tr(

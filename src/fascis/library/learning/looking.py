@@ -1,4 +1,4 @@
-"""How a document is looked through. Nothing is changed; all happens in a private copy."""
+"""Examining a document. Nothing is changed; everything happens in a private copy."""
 
 from __future__ import annotations
 
@@ -40,13 +40,13 @@ Contents = OpenedDatabase | TextContents | Packed
 
 @dataclass(frozen=True, slots=True)
 class Where:
-    """What documents are held against.
+    """What documents are compared with.
 
     Attributes:
-        existing: the files that there are.
-        told: what was confirmed elsewhere, by shape: a hint.
+        existing: the existing files.
+        told: confirmations from elsewhere, by shape: hints.
         private: a folder for copies.
-        step: told what is being done.
+        step: called with the current step.
     """
 
     existing: Existing
@@ -65,7 +65,7 @@ def existing_in(folders: Sequence[bytes], drives: Mapping[str, str]) -> Existing
 
 
 def look(document: Path, where: Where) -> Learnt:
-    """Looks where a document keeps its paths.
+    """Finds where a document keeps its paths.
 
     Raises:
         EnvironmentTrouble: it cannot be read.
@@ -126,7 +126,7 @@ def _look(learnt: Learnt, contents: Contents, source: PathSource, where: Where) 
 
 
 def _each_by_itself(fields: Sequence[Found]) -> list[Found]:
-    """Fields that say the same stand beside each other, each contested by the others."""
+    """Fields with the same content stand beside each other, each contested by the others."""
     found: list[Found] = []
     for one in fields:
         same = [one, *one.contested_by]
@@ -154,7 +154,7 @@ def _field(found: Found, numbers: Mapping[int, int], folder: str) -> Field:
 
 
 def _examples(found: Found, folder: str) -> list[tuple[str, str]]:
-    """Some paths of a field, as they are written and where they lead."""
+    """Some paths of a field, as written and where they lead."""
     said: list[tuple[str, str]] = []
     followed = found.followed
     for row in range(len(followed.table)):
@@ -172,9 +172,9 @@ def _examples(found: Found, folder: str) -> list[tuple[str, str]]:
 def _as_told(
     contents: Contents, told: Stored, existing: Existing, found: Sequence[Found]
 ) -> list[Found]:
-    """The fields that somebody took elsewhere, followed here, and what was found besides.
+    """The fields confirmed elsewhere, applied here, and others found.
 
-    What gives the same names as one of them, or says the same, is left out: that was decided.
+    Fields with the same names or content as one of them are left out: that was decided.
     """
     inner = WithInner(contents, {reading.table for reading in told.readings})
     taken = []
@@ -197,7 +197,7 @@ def _as_told(
 
 
 def _name_column(reading: Reading) -> tuple[str, str]:
-    """Where the names stand in which its paths end."""
+    """The column with the names at the end of its paths."""
     return reading.table, reading.pieces[-1].column
 
 
@@ -218,7 +218,7 @@ def _doubt(fields: Sequence[Field]) -> str:
 def _refusal(
     source: PathSource, opened: Contents, readings: Sequence[Reading], drives: Mapping[str, str]
 ) -> str:
-    """Why it could not be rewritten; nothing where it could: tried on a private copy."""
+    """Why it could not be rewritten; empty if it could: tried on a private copy."""
     names = {reading.table for reading in readings}
     try:
         is_text = not isinstance(opened, OpenedDatabase)
@@ -228,7 +228,7 @@ def _refusal(
         after = [[_moved(path) for path in paths] for paths in before]
         edits = edits_for(followed, before, after, drives)
         if isinstance(opened, TextContents | Packed):
-            # The whole proof comes when it is rewritten.
+            # The full proof is made when it is rewritten.
             opened.filled(contents.outer(edits))
         elif edits:
             new = contents.rewritten(edits)
@@ -241,7 +241,7 @@ def _refusal(
 
 
 def _moved(path: str | None) -> str | None:
-    """Where a path would lead by way of trial."""
+    """A path's target in the trial."""
     return _ELSEWHERE + path if path and path.startswith("/") else path
 
 

@@ -1,7 +1,7 @@
-"""What could be read: every document of a library that is not understood is looked through.
+"""Possible readings: every document of a library that is not understood is examined.
 
-Nobody has to ask for it. What is found is proposed, and kept by the register: such a document is
-looked through again when it changed. Until somebody says yes it stays not understood.
+Nobody has to start this. The results are proposed, and stored in the register; a document is
+examined again when it changes. Until somebody confirms a result, it stays not understood.
 """
 
 from __future__ import annotations
@@ -23,12 +23,11 @@ from fascis.workspace import Workspace
 
 @dataclass(frozen=True, slots=True)
 class Proposal:
-    """What a person is asked about one document.
+    """The question about one document.
 
     Attributes:
         verdict, why: as in :class:`~fascis.library.learning.learnt.Learnt`.
-        fields: in how many places it keeps paths; ``values`` of them in all, ``found`` lead to
-            files.
+        fields: the number of places with paths; ``values`` paths in all, ``found`` lead to files.
     """
 
     verdict: str
@@ -39,12 +38,12 @@ class Proposal:
 
     @classmethod
     def of(cls, learnt: Learnt) -> Proposal:
-        """What was learnt, shortly."""
+        """A summary of what was learnt."""
         return cls(learnt.verdict, learnt.why, len(learnt.fields), learnt.values, learnt.found)
 
     @property
     def asks(self) -> bool:
-        """True where a person's yes would make the document understood."""
+        """True if a confirmation would make the document understood."""
         return self.verdict != "refused" and self.fields > 0
 
 
@@ -55,7 +54,7 @@ def proposals(
     control: Control = UNSTOPPED,
     step: Step = lambda _step, _number: None,
 ) -> dict[bytes, Proposal]:
-    """What could be read of the documents of a surveyed library that are not understood, by place.
+    """Possible readings for documents of a surveyed library that are not understood, by place.
 
     Raises:
         Cancelled: ``control`` was stopped.
@@ -92,7 +91,7 @@ def _path(root: Path, place: bytes) -> bytes:
 
 
 def _look(root: Path, place: bytes) -> str:
-    """What tells a changed document; nothing for one that is not there."""
+    """Shows whether a document changed; empty if it does not exist."""
     try:
         status = os.lstat(_path(root, place))
     except OSError:

@@ -1,5 +1,5 @@
-"""Looking for libraries, and for what is big: on a drive, in a home, in any folder.
+"""Searching for libraries, and for large folders and files: on a drive, in a home, in any folder.
 
-:mod:`.walking` sees every folder once, and remembers it (:mod:`.remembered`); :mod:`.finding` tells
-which of them are libraries; :mod:`.look` puts both together. Nothing is written where it looks.
+:mod:`.walking` visits every folder once, and stores it (:mod:`.remembered`); :mod:`.finding`
+decides which of them are libraries; :mod:`.look` combines both. Nothing is written there.
 """

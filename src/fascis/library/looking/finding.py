@@ -1,8 +1,8 @@
-"""Which of the folders that were seen are libraries.
+"""Which of the visited folders are libraries.
 
-A library is a folder with its records; a document that names media which is there, with the folder
-that holds most of it; a document of unknown make that does. What a program keeps for itself
-(hidden folders, caches, folders with more program files than media) is none.
+A library is a folder with its records; or a document that names existing media, with the folder
+that holds most of it; or such a document of unknown make. Folders that a program uses for itself
+(hidden ones, caches, more program files than media) are not libraries.
 """
 
 from __future__ import annotations
@@ -26,9 +26,9 @@ from fascis.library.references.reading import PathSource
 from fascis.library.references.unknown import Names, recognised
 from fascis.library.roles import is_media
 
-# Of one document: references that are followed; folders that are climbed to find what holds them.
+# For one document: references that are followed, and parent folders that are tried.
 _MOST_REFERENCES, _MOST_CLIMBED = 3000, 4
-# The share of a document's media that its library's folder holds.
+# The share of a document's media that lies in its library's folder.
 _MOST_OF_IT = 0.8
 _MOST_NAMES, _MOST_CANDIDATES, _LARGEST = 200_000, 2000, 512 << 20
 _IDENTITY_BYTES = 1 << 20
@@ -41,11 +41,11 @@ class Found:
     """A library that was found.
 
     Attributes:
-        root: its folder; or the document that it is by itself.
-        documents: of it that name media.
-        id: that its records name; nothing where it has none.
-        unknown: a document of unknown make is what tells.
-        media: of a single document the media that it names.
+        root: its folder; or its document if that is all.
+        documents: its documents that name media.
+        id: the id in its records; empty if it has none.
+        unknown: it was found by a document of unknown make.
+        media: for a single document, the media it names.
     """
 
     root: bytes
@@ -61,9 +61,9 @@ class Finding:
     """Finds libraries among folders.
 
     Args:
-        folders: all that were seen, by path; ``roots``: below which.
-        wide: folders that hold everything, and are nobody's library: a home, the top of a drive.
-        mounts: what identifies a drive → where it is mounted.
+        folders: all visited ones, by path; ``roots``: where the search started.
+        wide: folders that contain everything and are not libraries: a home, the top of a drive.
+        mounts: identity of a drive → where it is mounted.
     """
 
     def __init__(
@@ -83,7 +83,7 @@ class Finding:
         self._names: dict[bytes, Names] = {}
 
     def _is_hidden(self, path: bytes) -> bool:
-        """True for what programs keep for themselves, below what is looked at."""
+        """True for a folder that programs use for themselves, below the start of the search."""
         root = next((r for r in self._roots if path == r or path.startswith(r + b"/")), b"")
         parts = path[len(root) :].split(b"/")
         return any(part.startswith(b".") or part.lower() in _CACHES for part in parts)
@@ -91,7 +91,7 @@ class Finding:
     # -- while folders are seen --------------------------------------------------------------------
 
     def in_folder(self, seen: Seen) -> Iterator[Found]:
-        """What tells of a library in one folder, by its records and its documents."""
+        """Signs of a library in one folder: its records and its documents."""
         if self._is_hidden(seen.path):
             return
         if seen.identity and (found := self._with_records(seen)):
@@ -112,7 +112,7 @@ class Finding:
         return Found(seen.path, kind, id=identity.library_id, name=identity.name)
 
     def _of_document(self, seen: Seen, name: bytes) -> Found | None:
-        """The library that a document tells of; None where it names no media that is there."""
+        """The library to which a document belongs; None if it names no existing media."""
         path = seen.path + b"/" + name
         with PathSource(path, self._private) as source:
             kind = kind_of(name, source.head())
@@ -131,7 +131,7 @@ class Finding:
         return Found(root, kind.library, {path})
 
     def _paths(self, kind: DocumentKind, reference: Reference, folder: bytes) -> Iterator[bytes]:
-        """The paths that a reference may mean."""
+        """The paths that a reference can mean."""
         if reference.means is Means.BELOW and reference.place is not None:
             top = reference.place
             above = top.path if top.drive_uuid is None else self._mounts.get(top.drive_uuid)
@@ -150,7 +150,7 @@ class Finding:
                     yield os.path.normpath(path)
 
     def _holding(self, folder: bytes, media: Collection[bytes]) -> bytes | None:
-        """The folder that holds a document and most of its media; None where there is none."""
+        """The folder that holds a document and most of its media; None if there is none."""
         if not media:
             return None if folder in self._wide else folder
         best, most, here = folder, 0, folder
@@ -168,7 +168,7 @@ class Finding:
     # -- when all are seen -------------------------------------------------------------------------
 
     def of_unknown_make(self, libraries: Collection[bytes]) -> Iterator[Found]:
-        """Libraries that documents of unknown make tell of, in folders that are none yet.
+        """Libraries with documents of unknown make, in folders that are not libraries yet.
 
         Args:
             libraries: the roots of those that were found.
@@ -191,7 +191,7 @@ class Finding:
                         yield Found(region, "library", {path + b"/" + name}, unknown=True)
 
     def _region(self, path: bytes) -> bytes | None:
-        """The folder with media that a document in this one may be about."""
+        """The folder with media to which a document in this one may belong."""
         for folder in (path, parent(path)):
             if folder in self._wide or folder not in self._folders:
                 continue
@@ -201,7 +201,7 @@ class Finding:
         return None
 
     def _counts(self, folder: bytes) -> tuple[int, int]:
-        """How many media, and program files, lie in a folder and in all below it."""
+        """The number of media and program files in a folder and below it."""
         if not self._below:
             for path in sorted(self._folders, key=len, reverse=True):
                 seen = self._folders[path]
@@ -220,11 +220,11 @@ class Finding:
             return False
         names = self._names.get(region)
         if names is None:
-            # Its files are listed once for all documents in it.
+            # Its files are listed once for all its documents.
             names = Names(region, lambda: islice(_places(region), _MOST_NAMES))
             self._names[region] = names
         with closing(self._drives.open(Path(os.fsdecode(region)))) as medium:
-            # One whose make somebody said yes to is known by its first bytes alone.
+            # A confirmed make is recognised by the first bytes alone.
             return recognised(medium, place, size, names) is not False
 
 
@@ -236,7 +236,7 @@ def _places(region: bytes) -> Iterator[bytes]:
 
 
 def merged(found: Collection[Found]) -> list[Found]:
-    """Libraries once each: one that lies in another belongs to it, if it has no records."""
+    """Libraries once each: one inside another belongs to it, unless it has records."""
     by_root: dict[bytes, Found] = {}
     for one in sorted(found, key=lambda f: (len(f.root), not f.id)):
         root = one.root

@@ -1,4 +1,4 @@
-"""Looking at a drive, a home, or any folder: which libraries are there, and what is big."""
+"""Searching a drive, a home, or any folder for libraries and for what is big."""
 
 from __future__ import annotations
 
@@ -17,16 +17,16 @@ from fascis.library.looking.walking import Walking
 from fascis.workspace import Workspace
 
 _MOST_FOLDERS, _MOST_FILES = 200, 100
-# A folder is told by itself, not by what lies in it, when so much lies directly in it.
+# A folder is listed itself, instead of its subfolders, if so much lies directly in it.
 _OWN_SHARE = 0.5
 _TELL_SECONDS = 0.2
 
 
 @dataclass(slots=True)
 class Weight:
-    """What a folder holds, with all below it; ``own``: what lies directly in it.
+    """The contents of a folder and below it; ``own``: directly in it.
 
-    ``room``: what it takes on the drive.
+    ``room``: the space on the drive.
     """
 
     path: bytes
@@ -40,7 +40,7 @@ class Weight:
     inner: list[Weight] = field(default_factory=list)
 
     def take(self, other: Weight) -> None:
-        """One more folder in it."""
+        """Adds one folder."""
         self.files += other.files
         self.size += other.size
         self.room += other.room
@@ -54,10 +54,10 @@ class LibraryFound:
     """A library that was found.
 
     Attributes:
-        root: its folder, or the document that it is.
-        size: the lengths of its files; ``room``: what it takes on the drive.
-        known: it is on the shelf already; ``id`` is its id then, or what its records say.
-        unknown: it is known by a document of unknown make only.
+        root: its folder, or its document.
+        size: the lengths of its files; ``room``: the space on the drive.
+        known: it is on the shelf already; ``id`` is its id, or the one in its records.
+        unknown: only a document of unknown make shows it.
     """
 
     root: Path
@@ -75,10 +75,10 @@ class LibraryFound:
 
 @dataclass(slots=True)
 class Looked:
-    """What a look found.
+    """The result of a search.
 
     Attributes:
-        tops: what was looked at, each with what lies in it.
+        tops: the searched folders, each with its contents.
         big: the largest files: bytes, time in ns, path.
         not_permitted: folders that could not be listed.
     """
@@ -91,7 +91,7 @@ class Looked:
     not_permitted: list[bytes] = field(default_factory=list)
 
     def folders(self) -> list[Weight]:
-        """The heaviest folders, none of which lies in another, the heaviest first."""
+        """The largest folders, none inside another, largest first."""
         told: list[Weight] = []
         open_ = [inner for top in self.tops for inner in top.inner]
         while open_ and len(told) + len(open_) < _MOST_FOLDERS:
@@ -114,11 +114,11 @@ def look(
     control: Control = UNSTOPPED,
     tell: Tell = lambda _files, _found: None,
 ) -> Looked:
-    """Looks for libraries, and for what is big. Writes nothing where it looks.
+    """Searches for libraries, and for what is big. Writes nothing there.
 
     Args:
-        folders: what is looked at, with all below it but for what is mounted there.
-        tell: now and then told how many files were counted, and which libraries were found so far.
+        folders: the folders to search, with everything below except other mounts.
+        tell: called now and then with the files counted and the libraries found so far.
 
     Raises:
         Cancelled: ``control`` was stopped.
@@ -165,7 +165,7 @@ def look(
 
 
 def usual_folders(workspace: Workspace) -> list[Path]:
-    """What is looked at when nothing is named: the home, and every drive but the system's own."""
+    """The default folders: the home, and every drive except the system's own."""
     home = Path.home()
     found = [home]
     for drive in workspace.drives.connected():
@@ -176,7 +176,7 @@ def usual_folders(workspace: Workspace) -> list[Path]:
 
 
 def _wide(workspace: Workspace) -> set[bytes]:
-    """Folders that hold everything, and are nobody's library."""
+    """Folders that contain everything and are not libraries."""
     home = bytes(Path.home())
     tops = {bytes(d.mount) for d in workspace.drives.connected() if d.connected}
     inside = {home + b"/" + name for name in (b"Documents", b"Desktop", b"Downloads", b"Work")}
@@ -185,7 +185,7 @@ def _wide(workspace: Workspace) -> set[bytes]:
 
 
 def _apart(roots: Sequence[bytes]) -> list[bytes]:
-    """Folders without those that lie in others."""
+    """Folders without those inside others."""
     found: list[bytes] = []
     for root in sorted(set(roots), key=len):
         if not any(root == f or root.startswith(f.rstrip(b"/") + b"/") for f in found):
@@ -194,7 +194,7 @@ def _apart(roots: Sequence[bytes]) -> list[bytes]:
 
 
 def _weigh(root: bytes, folders: Sequence[Seen]) -> Weight:
-    """What a folder holds, with all below it; ``folders`` are these, parents first."""
+    """The size of a folder with everything below it; ``folders`` are these, parents first."""
     known: dict[bytes, Weight] = {}
     for seen in folders:
         known[seen.path] = Weight(
@@ -248,7 +248,7 @@ def _told(workspace: Workspace, one: Found, weights: dict[bytes, Weight]) -> Lib
 
 
 def _of_files(one: Found) -> Weight:
-    """What a single document and its media weigh."""
+    """The size of a single document and its media."""
     weight = Weight(b"")
     for path in (one.root, *one.media):
         try:

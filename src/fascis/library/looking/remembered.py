@@ -1,4 +1,4 @@
-"""What was seen of folders before, so that a second look is quick: a cache, in the user's own."""
+"""Summaries of folders from earlier searches, so that the next is fast: a cache for this user."""
 
 from __future__ import annotations
 
@@ -19,12 +19,12 @@ PRAGMA user_version={VERSION};
 CREATE TABLE seen(path BLOB PRIMARY KEY, mtime_ns INTEGER NOT NULL, at REAL NOT NULL,
  said TEXT NOT NULL) WITHOUT ROWID;
 """
-# A folder that changed so shortly before it was seen may have changed again with the same time.
+# A folder that changed this shortly before may have changed again with the same time.
 _SECONDS = 2.0
 
 
 class Remembered:
-    """Folders as they were seen. What cannot be read of it is seen again.
+    """Stored summaries of folders. Unreadable ones are made again.
 
     Args:
         path: of the cache.
@@ -35,8 +35,8 @@ class Remembered:
         self._known: dict[bytes, tuple[int, float, str]] = {}
 
     def load(self, root: bytes) -> None:
-        """Takes in what is known of a folder and of all below it."""
-        end = root.rstrip(b"/") + b"0"  # what sorts behind the slash
+        """Loads what is known about a folder and everything below it."""
+        end = root.rstrip(b"/") + b"0"  # Sorts after the slash.
         sql = "SELECT path, mtime_ns, at, said FROM seen WHERE path=? OR (path>? AND path<?)"
         try:
             with closing(self._open()) as db:
@@ -46,12 +46,12 @@ class Remembered:
             self._known = {}
 
     def time_of(self, path: bytes) -> int:
-        """The time in ns that a folder has if nothing came into it or went since; -1 for none."""
+        """The time in ns of a folder to which nothing was added or removed; -1 if not known."""
         known = self._known.get(path)
         return known[0] if known and known[0] / 1e9 <= known[1] - _SECONDS else -1
 
     def find(self, path: bytes) -> Seen | None:
-        """A folder as it was seen; None where that cannot be read any more."""
+        """A folder's summary; None if it cannot be read any more."""
         mtime_ns, _, said = self._known[path]
         try:
             return Seen.from_json(path, mtime_ns, json.loads(said))
@@ -59,7 +59,7 @@ class Remembered:
             return None
 
     def keep(self, folders: Iterable[Seen], at: float | None = None) -> None:
-        """Remembers folders; a cache that cannot be written is none."""
+        """Stores folders; a cache that cannot be written is skipped."""
         at = time.time() if at is None else at
         rows = (
             (seen.path, seen.mtime_ns, at, json.dumps(seen.as_json()))
@@ -77,7 +77,7 @@ class Remembered:
         try:
             return self._opened()
         except sqlite3.DatabaseError:
-            # It is damaged: what it knew is seen again.
+            # It is damaged: its contents are made again.
             delete_state(self._path)
             return self._opened()
 

@@ -1,1 +1,1 @@
-"""What a library refers to: documents read, references followed, what that makes of its files."""
+"""A library's references: reading documents, following references, and the files they need."""

@@ -1,7 +1,7 @@
-"""Finding what a library refers to: every document read, every reference followed.
+"""Finding a library's references: every document is read, every reference followed.
 
-Nothing is written; databases are read from a private copy. A document that cannot be read is told
-with its reason, and never half-read.
+Nothing is written; databases are read from a private copy. A document that cannot be read is
+reported with the reason, and never half-read.
 """
 
 from __future__ import annotations
@@ -58,14 +58,14 @@ from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Kind, Survey
 from fascis.words.speech import tr
 
-# Of all image sequences of a library together.
+# For all image sequences of a library together.
 _MOST_FRAMES = 5_000_000
-# An exchange format of the trade that is not read here.
+# An exchange format of the trade that is not supported here.
 _UNKNOWN = b"aaf"
 _HELD = STANDINGS.index(Standing.HELD)
 _UNUSED = STANDINGS.index(Standing.UNUSED)
 
-# Size in bytes, digest or nothing, time in ns; 0 for what is not known.
+# Size in bytes, digest or empty, time in ns; 0 if not known.
 Last = tuple[int, bytes, int]
 Expected = Mapping[bytes, Last]
 _NEVER_SEEN: Last = (0, b"", 0)
@@ -76,10 +76,10 @@ class Known:
     """What is known already when documents are read.
 
     Attributes:
-        drives: which drives there are.
+        drives: the drives.
         cache: a private folder for copies of databases.
         expected: size, digest and time that files had when they were last seen, by absolute path.
-        looks: files whose names say nothing are looked into: they may be documents of unknown make.
+        looks: examine files of other types: they may be documents of unknown make.
         library: the id of the library, if it has one.
     """
 
@@ -102,10 +102,10 @@ def find_uses(
 
     Args:
         medium: the library's folder.
-        root: where that is.
-        control: asked between documents.
-        nothing_inside: all that is referred to counts as outside: what of it belongs to the library
-            is yet to be found.
+        root: its path.
+        control: checked between documents.
+        nothing_inside: every referenced file counts as outside; which of them belong to the library
+            is decided later.
 
     Raises:
         Cancelled: when ``control`` was stopped.
@@ -135,7 +135,7 @@ class _Reading:
         self._tops: dict[Place, tuple[bytes | None, bool]] = {}
         self._candidates: list[tuple[int, bytes]] = []
         begun = self._look()
-        # A library without documents is large, often, and needs none of this.
+        # A library without documents is often large, and needs none of this.
         if begun or self._links or self._candidates:
             self._places = {
                 place: row for row, folder, place in survey.rows() if not survey.is_own(folder)
@@ -153,7 +153,7 @@ class _Reading:
         self._sets: dict[int, set[int]] = {}
         self._frames = 0
         self._by_name: dict[str, list[int]] | None = None
-        # What was found by its content to be a document: the role that its name gave it.
+        # A document recognised by its content: the role from its name.
         self._roles_by_name: dict[int, int] = {}
 
     def run(self) -> Uses:
@@ -179,10 +179,10 @@ class _Reading:
     # -- documents ---------------------------------------------------------------------------------
 
     def _look(self) -> list[bytes]:
-        """Places of what may be a document; finds the links too."""
+        """Places of possible documents; finds the links too."""
         survey, found = self._survey, []
         kinds = survey.kinds()
-        # Nearly all names of a library end in one of a few ways, and that decides.
+        # Nearly all names in a library have one of a few endings, which decide.
         media: dict[bytes, bool] = {}
         for row, folder, place in survey.rows():
             kind = kinds[row]
@@ -213,15 +213,15 @@ class _Reading:
         self._found.documents.append(Document(place, kind))
 
     def _look_into_candidates(self) -> None:
-        """Finds documents of unknown make among what is neither media nor known."""
+        """Finds documents of unknown make among files that are neither media nor known."""
         names = Names(self._root, lambda: iter(self._places))
         for row, place in self._candidates:
             if self._control.stopped:
                 raise Cancelled(tr("The survey was stopped; nothing was changed."))
             extension = place.rpartition(b".")[2].lower()
             if ROLES[self._survey.role[row]].remakeable or database_of(place):
-                # what can be made again may name what it was made from; a journal is part of its
-                # database
+                # Files that can be made again may name their sources; a journal belongs to its
+                # database.
                 continue
             found = extension == _UNKNOWN or self._recognised(row, place, names)
             if found is True:
@@ -234,16 +234,16 @@ class _Reading:
                 self._found.databases.append(place)
 
     def _recognised(self, row: int, place: bytes, names: Names) -> DocumentKind | bool:
-        """What a file is by its content; True for a document of unknown make."""
+        """The kind of a file by its content; True for a document of unknown make."""
         try:
             found = recognised(self._medium, place, self._survey.size[row], names)
             return found or self._journal_names(place, names)
         except OSError:
-            # It cannot be read: the copying tells, and then nothing is deleted.
+            # It cannot be read: copying will show it, and then nothing is deleted.
             return False
 
     def _journal_names(self, place: bytes, names: Names) -> bool:
-        """What a program wrote last may be in its database's journal only."""
+        """A program's latest changes may be only in its database's journal."""
         journals = (place + end for end in (b"-wal", b"-journal"))
         rows = ((j, self._places[j]) for j in journals if j in self._places)
         return any(
@@ -260,7 +260,7 @@ class _Reading:
                     check_agreed(opened, path, self._library)
                     self._read_open(number, document, opened)
         except NotAgreed as error:
-            # Until somebody says yes it is a file like others, and carried as it is.
+            # Until somebody confirms it, it is a file like others, and copied as it is.
             document.trouble = str(error)
             row = self._places[document.place]
             self._survey.role[row] = self._roles_by_name[row]
@@ -268,7 +268,7 @@ class _Reading:
             document.trouble = str(error)
         except MemoryError:
             document.trouble = tr("It is too large to be read here.")
-        # Where half of it led says nothing.
+        # Its leads were incomplete and mean nothing.
         if document.trouble:
             self._found.leads.pop(document.place or document.path, None)
 
@@ -278,7 +278,7 @@ class _Reading:
         return LibrarySource(self._medium, self._root, document.place, self._cache)
 
     def _read_open(self, number: int, document: Document, opened: OpenDocument) -> None:
-        """All of it can be read, or none of it is used: so it is gone through twice."""
+        """Either all of it can be read, or none is used: therefore it is read twice."""
         count = frames = 0
         for reference in opened.references():
             if reference.means is not Means.FOLDER:
@@ -307,7 +307,7 @@ class _Reading:
             at += 1
 
     def _note_source(self, reference: Reference) -> None:
-        """A top folder that is there is a place where photos come from."""
+        """An existing top folder is a source of photos."""
         if reference.place is not None and reference.place not in self._tops:
             top = reference.place
             above, there = place_folder(self._drives, top.drive_uuid, top.path)
@@ -322,7 +322,7 @@ class _Reading:
     # -- references --------------------------------------------------------------------------------
 
     def _follow(self, following: _Following, reference: Reference, at: int) -> None:
-        """Follows one reference, and notes where it leads.
+        """Follows one reference, and records where it leads.
 
         Args:
             at: its number.
@@ -362,7 +362,7 @@ class _Reading:
             self._alias(way, following.folder, meant)
 
     def _follow_below(self, following: _Following, reference: Reference, at: int) -> None:
-        """A path below a top folder, which may be on a drive that is away, or not known."""
+        """A path below a top folder, which may be on a drive that is away, or unknown."""
         path, top = os.fsencode(reference.as_written), reference.place
         above, there = self._tops.get(top, (None, False)) if top else (None, False)
         if above is None:
@@ -388,7 +388,7 @@ class _Reading:
     def _as_remembered(
         self, ways: list[Target], folder: bytes, meant: Meant, way: Target
     ) -> tuple[Meant, Target]:
-        """What is lost may be called in two ways: the one by which it was last seen is its own."""
+        """A lost file may have two paths: the one by which it was last seen is used."""
         if not _is_lost(meant) or meant.path in self._expected:
             return meant, way
         for other in ways:
@@ -421,7 +421,7 @@ class _Reading:
             self._found.lost.append(LostReference(number, at, above, reference.sequence, names))
 
     def _lead(self, meant: Meant) -> int:
-        """Where a reference leads, as :class:`Leads` has it."""
+        """Where a reference leads, as in :class:`Leads`."""
         if meant.refused:
             return NOWHERE
         if meant.place is not None and (row := self._places.get(meant.place)) is not None:
@@ -432,7 +432,7 @@ class _Reading:
         return led_outside(index)
 
     def _use_name(self, number: int, name: str) -> int | None:
-        """A name that one file of the library has makes that file used; gives its row."""
+        """A name that only one file of the library has makes that file used; returns its row."""
         if self._by_name is None:
             self._by_name = {}
             for place, row in self._places.items():
@@ -448,7 +448,7 @@ class _Reading:
         return rows[0]
 
     def _keep_name(self, meant: Meant) -> None:
-        """A frame of a sequence cannot be given another name, in the library or outside."""
+        """A frame of a sequence cannot get another name, in the library or outside."""
         if meant.place is not None and meant.place in self._places:
             self._found.keeps_name.add(self._places[meant.place])
         elif meant.path in self._outside:
@@ -499,11 +499,11 @@ class _Reading:
         return Outside.there(meant.path, meant.standing, role, s)
 
     def _below(self, path: bytes) -> bytes:
-        """A path in the library relative to it, any other as it is."""
+        """A path in the library relative to it, any other unchanged."""
         return path[len(self._root) + 1 :] if path.startswith(self._root + b"/") else path
 
     def _alias(self, way: Target, folder: bytes, meant: Meant) -> None:
-        """Remembers another name of a file in a document, to know it when that is written again.
+        """Records another name of a file in a document, for rewriting the document.
 
         Only the reading that led to the file counts: another reading of the same target may be the
         name of another file.
@@ -546,7 +546,7 @@ class _Reading:
                 self._pass_on(place, meant.place)
 
     def _pass_on(self, place: bytes, inner: bytes) -> None:
-        """What uses a link uses the file in the library that it leads to."""
+        """A document that uses a link uses the file in the library to which it leads."""
         row, target = self._places[place], self._places.get(inner)
         if target is not None and row in self._sets:
             self._sets.setdefault(target, set()).update(self._sets[row])
@@ -575,7 +575,7 @@ class _Reading:
         self._loose_sidecars()
 
     def _sidecars(self) -> None:
-        """A sidecar stands where its photo does; one without a photo is an orphan."""
+        """A sidecar has the standing of its photo; without a photo it is an orphan."""
         survey, found = self._survey, self._found
         for folder in survey.folders:
             names = [survey.name(row) for row in range(folder.first, folder.end)]
@@ -593,7 +593,7 @@ class _Reading:
                     found.orphans.append(join(folder.place, sidecar))
 
     def _loose_sidecars(self) -> None:
-        """The sidecars beside loose media travel with it."""
+        """Sidecars beside loose media are copied with it."""
         by_folder: dict[bytes, dict[bytes, Outside]] = {}
         for o in self._found.outside:
             if o.standing is Standing.LOOSE:
@@ -603,7 +603,7 @@ class _Reading:
             try:
                 names = os.listdir(folder or b"/")
             except OSError:
-                # it may be passed through, and not be listed: what lies beside is not known
+                # It can be passed through but not listed: its other files are not known.
                 continue
             for sidecar, photos in companions(names).items():
                 mine = [used[p] for p in photos if p in used]
@@ -636,13 +636,13 @@ class _Following:
 
 
 def _is_plain_media(ending: bytes) -> bool:
-    """True for an ending that makes a file neither a document nor one that may be one."""
+    """True for an ending by which a file is not a document, known or unknown."""
     name = b"x." + ending
     return kind_named(name) is None and not is_candidate(name)
 
 
 def _has_companion(names: list[bytes]) -> bool:
-    """True when a sidecar is among the names: nearly all end in one of a few ways."""
+    """True if a sidecar is among the names: nearly all have one of a few endings."""
     endings = {name[name.rfind(b".") + 1 :] for name in names}
     return any(is_companion(b"x." + ending) for ending in endings)
 

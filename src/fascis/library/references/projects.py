@@ -1,4 +1,4 @@
-"""Projects: the part of an editing library that is edited as one, one or several documents."""
+"""Projects: the part of an editing library that is edited together, one or several documents."""
 
 from __future__ import annotations
 
@@ -8,18 +8,18 @@ from fascis.library.references.uses import Document
 
 
 def project_place(document: Document) -> bytes:
-    """Where a project is.
+    """The place of a project.
 
-    Its documents' folder when that lies two deep or deeper, else the document itself.
+    Its documents' folder if that is at least two levels deep, otherwise the document itself.
     """
     above = document.place.rpartition(b"/")[0]
     return above if b"/" in above else document.place
 
 
 def project_of(document: Document) -> str:
-    """The project a document belongs to.
+    """The project to which a document belongs.
 
-    Its folder's name when that lies two deep or deeper, else its own without extension.
+    Its folder's name if that is at least two levels deep, otherwise its own without extension.
     """
     place = document.place or document.path
     above, _, name = place.rpartition(b"/")

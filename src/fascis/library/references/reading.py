@@ -1,6 +1,7 @@
-"""Where documents lie: in a library, outside of it, or in a copy that a crossing made.
+"""Where documents lie: in a library, outside, or in a copy made by a crossing.
 
-Nothing is written beside them; what must be opened by its path is copied to a private folder first.
+Nothing is written beside them; a document that must be opened by its path is copied to a private
+folder first.
 """
 
 from __future__ import annotations
@@ -34,17 +35,17 @@ class Reads(Protocol):
     """An open file."""
 
     def readinto(self, buffer: bytearray | memoryview, /) -> int | None:
-        """Reads on from where it stands; 0 at the end."""
+        """Reads from the present position; 0 at the end."""
 
     def close(self) -> None:
         """Closes it."""
 
 
 class DocumentSource(ABC):
-    """Where one document lies. A small one is read once, for all that is asked of it.
+    """The location of one document. A small one is read only once.
 
     Args:
-        name: by which it is told.
+        name: its name in messages.
         cache: a private folder for copies.
     """
 
@@ -63,7 +64,7 @@ class DocumentSource(ABC):
 
     @property
     def name(self) -> bytes:
-        """By which it is told."""
+        """Its name in messages."""
         return self._name
 
     @property
@@ -87,7 +88,7 @@ class DocumentSource(ABC):
         if self._content is None and self.size <= SMALL:
             with self._opened() as stream:
                 content = stream.read(SMALL + 1)
-            if len(content) <= SMALL:  # else it grew meanwhile
+            if len(content) <= SMALL:  # Otherwise it grew meanwhile.
                 self._content = content
         if self._content is not None:
             yield io.BytesIO(self._content)
@@ -105,7 +106,7 @@ class DocumentSource(ABC):
             yield io.BufferedReader(_Told(file, self._name), _CHUNK)
 
     def private_folder(self) -> Path:
-        """An empty folder for this program alone, which goes with the source."""
+        """An empty folder for this program alone; it is removed with the source."""
         try:
             make_private(self._cache)
             folder = tempfile.TemporaryDirectory(dir=self._cache)
@@ -114,7 +115,7 @@ class DocumentSource(ABC):
         return Path(self._held.enter_context(folder))
 
     def look(self) -> bytes:
-        """Size, time and inode; nothing for one that is not there."""
+        """Size, time and inode; empty if it does not exist."""
         try:
             s = self._status()
         except OSError:
@@ -123,11 +124,11 @@ class DocumentSource(ABC):
 
     @abstractmethod
     def private_copy(self) -> Path:
-        """A copy with its journals, for this program alone, which goes with the source."""
+        """A copy with its journals for this program alone; it is removed with the source."""
 
     @abstractmethod
     def link_target(self) -> bytes:
-        """What a link says."""
+        """The target of a link."""
 
     @abstractmethod
     def _status(self) -> os.stat_result: ...
@@ -137,7 +138,7 @@ class DocumentSource(ABC):
 
 
 class PathSource(DocumentSource):
-    """A document by its path: outside of any library, or where nothing else is opened."""
+    """A document by its path: outside any library, or where nothing else is opened."""
 
     def __init__(self, path: bytes, cache: Path) -> None:
         super().__init__(path, cache)
@@ -148,7 +149,7 @@ class PathSource(DocumentSource):
         return copy_of(Path(os.fsdecode(self._path)), self.private_folder())
 
     def link_target(self) -> bytes:
-        """What a link says."""
+        """The target of a link."""
         try:
             return os.readlink(self._path)
         except OSError as error:
@@ -165,7 +166,7 @@ class MediumSource(DocumentSource):
     """A document of a medium.
 
     Attributes:
-        beside: the place of each of its journals, by how it ends; none until somebody says so.
+        beside: the place of each of its journals, by ending; empty until set.
     """
 
     def __init__(self, medium: Medium, place: bytes, cache: Path) -> None:
@@ -174,11 +175,11 @@ class MediumSource(DocumentSource):
         self.beside: Mapping[bytes, bytes] = {}
 
     def private_copy(self) -> Path:
-        """As it lies there now: nobody else writes to it."""
+        """As it is now: nobody else writes to it."""
         copy = self.private_folder() / "catalog"
         for end, place in {b"": self._place, **self.beside}.items():
             if end == _SHARED:
-                # Memory that programs share while they have it open; not of the content.
+                # Memory shared by programs that have it open; not part of the content.
                 continue
             there = f"{copy}{os.fsdecode(end)}"
             try:
@@ -189,7 +190,7 @@ class MediumSource(DocumentSource):
         return copy
 
     def link_target(self) -> bytes:
-        """What a link says."""
+        """The target of a link."""
         try:
             return self._medium.read_link(self._place)
         except OSError as error:
@@ -203,10 +204,10 @@ class MediumSource(DocumentSource):
 
 
 class LibrarySource(MediumSource):
-    """A document of a library that people work in: it may change, with its journals.
+    """A document of a library in use: it may change, with its journals.
 
     Args:
-        root: where the medium is on this machine.
+        root: the medium's path on this machine.
     """
 
     def __init__(self, medium: Medium, root: bytes, place: bytes, cache: Path) -> None:
@@ -219,7 +220,7 @@ class LibrarySource(MediumSource):
 
 
 class _Told(io.RawIOBase):
-    """A file as a stream whose errors say what could not be read."""
+    """A file as a stream whose errors name the file."""
 
     def __init__(self, file: Reads, name: bytes) -> None:
         self._file, self._name = file, name
@@ -237,7 +238,7 @@ class _Told(io.RawIOBase):
 
 
 def open_regular(path: bytes) -> io.FileIO:
-    """A regular file, never through a link and never waiting for anybody.
+    """A regular file, never through a link and never waiting for another program.
 
     Raises:
         EnvironmentTrouble: it is no regular file. An ``OSError`` is the caller's to translate.
@@ -254,7 +255,7 @@ def open_regular(path: bytes) -> io.FileIO:
 
 
 def read_outside(path: bytes, limit: int) -> bytes:
-    """A file that lies outside the library.
+    """A file outside the library.
 
     Raises:
         EnvironmentTrouble: it cannot be read, or is no regular file.
@@ -273,9 +274,9 @@ def read_outside(path: bytes, limit: int) -> bytes:
 
 
 def place_folder(drives: DriveRoots, uuid: str | None, path: str) -> tuple[bytes | None, bool]:
-    """Where a top folder of a document is, and True when its drive is there.
+    """The path of a document's top folder, and True if its drive is connected.
 
-    None for a drive that is not known.
+    None for an unknown drive.
     """
     raw = os.fsencode(path)
     if uuid is None:

@@ -1,6 +1,6 @@
 """Strands: the files of a library that share a source folder, a role and a standing.
 
-The unit a person looks at.
+The unit that a person sees.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from fascis.library.survey import Survey, strand_folder
 class Strand:
     """One strand.
 
-    ``folder`` is a place in the library, or an absolute path where it is outside; sizes in bytes.
+    ``folder`` is a place in the library, or an absolute path outside; sizes in bytes.
     """
 
     folder: bytes
@@ -32,7 +32,7 @@ class Strand:
 
 
 def strands(survey: Survey, uses: Uses) -> list[Strand]:
-    """All strands, largest first; regular files only, Fascis's own left out."""
+    """All strands, largest first; only regular files, without Fascis's own."""
     totals: dict[tuple[bytes, int, int], list[int]] = {}
     for folder in survey.folders:
         if survey.is_own(folder):
@@ -61,18 +61,16 @@ def _count(
 
 
 def tops_of(uses: Uses) -> dict[bytes, bytes]:
-    """For the folder of each file outside what a person calls the source."""
+    """For the folder of each file outside, the folder that a person calls the source."""
     return top_folders((o.path for o in uses.outside), uses.sources)
 
 
 def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[bytes, bytes]:
-    """For the folder of each path the topmost of these folders that it lies in.
+    """For the folder of each path, the topmost of these folders above it.
 
-    What a person calls the source.
-
-    ``sources`` are folders that count as such though no path lies directly in them: a catalog names
-    them. The root folder, a home folder and what is mounted hold everything, and are nobody's
-    source but for what lies in them.
+    The folder that a person calls the source. ``sources`` count even if no path lies directly in
+    them: a catalog names them. The root folder, a home folder and mount points contain everything,
+    and count only for files directly in them.
     """
     folders = {p.rpartition(b"/")[0] for p in paths} | set(sources)
     holds_all = {b"", b"/", os.fsencode(Path.home()), b"/home", b"/mnt", b"/media", b"/tmp"}
@@ -86,7 +84,7 @@ def top_folders(paths: Iterable[bytes], sources: Iterable[bytes] = ()) -> dict[b
 
 
 def totals_by_role(survey: Survey, uses: Uses) -> dict[Role, tuple[int, int]]:
-    """``(files, bytes)`` of each role, of what is there: in the library's folder, and loose."""
+    """``(files, bytes)`` of each role, of existing files: in the library's folder, and loose."""
     out = {role: (files, size) for role, (files, size, _) in survey.totals().items()}
     for o in uses.of(Standing.LOOSE):
         files, size = out[o.role]

@@ -1,4 +1,4 @@
-"""What the register keeps of a survey, enough to draw a library."""
+"""What the register stores of a survey, enough to draw a library."""
 
 from __future__ import annotations
 
@@ -35,12 +35,11 @@ def _unused(survey: Survey, uses: Uses) -> tuple[int, int]:
 
 @dataclass(frozen=True, slots=True)
 class Summary:
-    """A summary read back: files, bytes, bytes on the drive; of which remakeable (on the drive).
+    """A stored summary: files, bytes, bytes on the drive; how many of these can be made again.
 
-    Last change in ns.
-
-    ``standing`` gives files and bytes of each, those outside too; empty for a survey that did not
-    read documents. ``unused`` counts what nothing refers to and cannot be made again.
+    Last change in ns. ``standing`` has files and bytes of each, including those outside; empty for
+    a survey that did not read documents. ``unused`` counts files that nothing refers to and that
+    cannot be made again.
     """
 
     files: int
@@ -55,7 +54,7 @@ class Summary:
 
 
 def parse_summary(kept: dict[str, object]) -> Summary | None:
-    """Reads a summary; None when nothing usable is kept."""
+    """Reads a summary; None if nothing usable is stored."""
     raw: Any = kept.get("roles")
     if not isinstance(raw, dict):
         return None

@@ -1,10 +1,10 @@
-"""Documents of unknown make, recognised by content: does a file name files that exist?
+"""Documents of unknown make, recognised by content: does a file name existing files?
 
-Whatever it is called and whoever made it: a database, a project in JSON or XML, packed with gzip or
-zip. What names files by absolute or relative paths, whole or as a folder here and a name there,
-refers to them, and what becomes of it when they move is not known. Settings, caches and thumbnails
-that name none are of no concern. Nothing here understands a format: bytes are searched for what
-looks like the name of a file, and that is looked up.
+Its name and maker do not matter: a database, a project in JSON or XML, packed with gzip or zip. A
+file that names others by absolute or relative paths, whole or with folder and name apart, refers to
+them, and it is not known what happens to it when they move. Settings, caches and thumbnails that
+name none do not matter. No format is understood here: the bytes are searched for anything that
+looks like a file name, and the name is looked up.
 """
 
 from __future__ import annotations
@@ -30,19 +30,19 @@ from fascis.files.names import join, name_key, parent
 from fascis.library.roles import MEDIA
 
 HEAD = 1 << 16
-# Bytes that are looked through, unpacked or not; of a larger file the beginning.
+# Bytes that are searched, unpacked or not; the beginning of a larger file.
 MOST = 64 << 20
-# Of what is neither text nor a known container.
+# For files that are neither text nor a known container.
 _MOST_BINARY = 8 << 20
 _MOST_MEMBERS = 500
 _MOST_TOKENS = 20_000
 _LONGEST = 4096
 _SQLITE = b"SQLite format 3\0"
-_TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # byte order marks of UTF-16
+_TWO_BYTE = (b"\xff\xfe", b"\xfe\xff")  # Byte order marks of UTF-16.
 _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _ANY_NAME = re.compile(rb"[/\\][^/\\\n]{1,200}?\.[A-Za-z0-9]{1,8}(?![A-Za-z0-9])")
 _ESCAPED = re.compile(rb"\\u([0-9A-Fa-f]{4})")
-# What is in no name becomes a line's end.
+# Bytes that no name contains become line ends.
 _BREAKS = bytes(0x0A if c < 0x20 or c == 0x7F or c in b'"<>|' else c for c in range(256))
 _CUTS = re.compile(rb"[\s=',;:(\[{]+")
 _HASH_LINE = re.compile(
@@ -53,24 +53,24 @@ _NOTES = frozenset((b"txt", b"md", b"rst", b"log", b"rtf", b"pdf", b"odt", b"eml
 
 
 def _media_name() -> re.Pattern[bytes]:
-    """How a name of media ends, or of a document that is known."""
+    """The ending of media or of a known document."""
     return _ending_in(frozenset(endings()))
 
 
 @cache
 def _ending_in(documents: frozenset[bytes]) -> re.Pattern[bytes]:
-    # Of two endings that begin alike the longer first.
+    # Of two endings with the same beginning, the longer first.
     either = b"|".join(sorted(MEDIA | documents, reverse=True))
     return re.compile(rb"\.(?:" + either + rb")(?![A-Za-z0-9])", re.IGNORECASE)
 
 
 @dataclass(slots=True)
 class Names:
-    """What a library has, for looking names up; the sets are made when the first name is looked up.
+    """A library's names, for lookups; the sets are made at the first lookup.
 
     Attributes:
         root: its folder (real path).
-        places: gives all its places.
+        places: returns all its places.
     """
 
     root: bytes
@@ -84,12 +84,12 @@ class Names:
             self._names = {name_key(p.rpartition(b"/")[2]) for p in self._places}
 
     def has_name(self, name: bytes) -> bool:
-        """True when some file of the library has that name, in whatever case or normal form."""
+        """True if some file of the library has that name, in any case or normal form."""
         self._load()
         return name_key(name) in self._names
 
     def has_path(self, path: bytes, folder: bytes) -> bool:
-        """True when a path leads to a file: from the document, from the library, or absolute."""
+        """True if a path leads to a file: from the document, from the library, or absolute."""
         self._load()
         if path.startswith(b"/"):
             below = self.root.rstrip(b"/") + b"/"
@@ -106,7 +106,7 @@ class Names:
 def is_candidate(name: bytes) -> bool:
     """True for a file whose content may name files.
 
-    Nothing that is known by its name to be media, a document or a sidecar.
+    Not for media, documents or sidecars by their names.
     """
     _, dot, ending = name.rpartition(b".")
     extension = ending.lower() if dot else b""
@@ -114,9 +114,9 @@ def is_candidate(name: bytes) -> bool:
 
 
 def recognised(medium: Medium, place: bytes, size: int, names: Names) -> DocumentKind | bool:
-    """What a file is whose name says nothing: a document of a kind that is known.
+    """The known kind of a file with an unknown ending.
 
-    Else True when it names files that exist, or is a container too large to be looked through.
+    Otherwise True if it names existing files, or is a container too large to be searched.
 
     Raises:
         OSError: it cannot be read.
@@ -136,14 +136,13 @@ def recognised(medium: Medium, place: bytes, size: int, names: Names) -> Documen
 
 
 def paths_named(content: bytes, library: bytes, folder: bytes) -> Iterator[bytes]:
-    """Absolute paths that a file's content names, in which a library's folder may stand.
+    """Absolute paths in a file's content that contain the name of a library's folder.
 
-    For a file outside of that library.
+    For a file outside that library.
 
     Args:
-        library: the name of the library's folder: content in which it does not stand names nothing
-            of it.
-        folder: the folder that the file lies in, absolute.
+        library: the name of the library's folder: content without it names nothing of the library.
+        folder: the file's folder, absolute.
     """
     if not _most(content[:HEAD]):
         return
@@ -170,9 +169,9 @@ def _read(file: MediumFile, size: int) -> bytes:
 
 
 def _most(head: bytes) -> int:
-    """How much of a file is looked through, by its first bytes.
+    """How much of a file is searched, by its first bytes.
 
-    0 for lists of digests, which name files and refer to none.
+    0 for lists of digests, which name files without referring to them.
     """
     if _HASH_LINE.match(head) or b"<hashlist" in head[:2000]:
         return 0
@@ -182,7 +181,7 @@ def _most(head: bytes) -> int:
 
 
 def _parts(content: bytes) -> Iterator[bytes]:
-    """The content in the forms in which names may stand in it.
+    """The content in all forms that can contain names.
 
     Unpacked, and without the zeros of two-byte letters.
     """
@@ -200,15 +199,13 @@ def _parts(content: bytes) -> Iterator[bytes]:
 
 
 def _values(content: bytes) -> bytes | None:
-    """Every text of a database, one a line; None where it cannot be read as one.
+    """Every text of a database, one a line; None if it cannot be read as one.
 
-    In the file itself nothing stands between them.
-
-    It is read in memory: nothing of it is run, no view and no trigger, and nothing is written
-    beside it.
+    In the file itself nothing separates them. It is read in memory: none of it is executed, no view
+    and no trigger, and nothing is written beside it.
     """
     plain = bytearray(content)
-    # Not with a write-ahead log, which is looked through by itself.
+    # Not with a write-ahead log, which is searched separately.
     plain[18:20] = b"\x01\x01"
     parts: list[bytes] = []
     size = 0
@@ -232,8 +229,7 @@ def _values(content: bytes) -> bytes | None:
                     if size > MOST:
                         break
     except (sqlite3.Error, UnicodeError):
-        # damaged, locked by a password, or with a schema that is not understood: its bytes are
-        # looked through
+        # Damaged, locked by a password, or with an unknown schema: its bytes are searched.
         return None
     return b"\n".join(parts)
 
@@ -269,12 +265,12 @@ def _members(content: bytes) -> Iterator[bytes]:
         EOFError,
         ValueError,
     ):
-        # Damaged, locked by a password, or packed in another way.
+        # Damaged, locked by a password, or packed differently.
         return
 
 
 class _Search:
-    """Looks for names in one document."""
+    """Searches one document for names."""
 
     def __init__(self, place: bytes, names: Names) -> None:
         self._folder, self._names = parent(place), names
@@ -283,7 +279,7 @@ class _Search:
         self._for_people = name.rpartition(b".")[2].lower() in _NOTES
 
     def found_in(self, content: bytes) -> bool:
-        """True when it names a file that exists."""
+        """True if it names an existing file."""
         lines = content.replace(b"\\/", b"/").translate(_BREAKS)
         seen: set[bytes] = set()
         for found in _endings(lines):
@@ -293,7 +289,7 @@ class _Search:
                 continue
             seen.add(token)
             if len(seen) > _MOST_TOKENS:
-                # So many names: it is a document of something, and not understood.
+                # So many names: it is a document of some kind, and not understood.
                 return True
             if self._names_one(token):
                 return True
@@ -307,7 +303,7 @@ class _Search:
         return False
 
     def _is_named(self, candidate: bytes) -> bool:
-        """True for a file's path or name that exists, but for the namesake of a camera's note."""
+        """True for the path or name of an existing file, except that of a note's own picture."""
         name = re.split(rb"[/\\]", candidate)[-1]
         if not name or len(name) > 255:
             return False
@@ -325,7 +321,7 @@ class _Search:
 
 
 def _endings(lines: bytes) -> Iterator[int]:
-    """Where something ends that looks like the name of a file."""
+    """The ends of texts that look like file names."""
     for found in _media_name().finditer(lines):
         yield found.end()
     if b"/" in lines:
@@ -334,7 +330,7 @@ def _endings(lines: bytes) -> Iterator[int]:
 
 
 def _spellings(token: bytes) -> Iterator[bytes]:
-    """A token as it is, and with the escapes of JSON, XML and URLs undone."""
+    """A token as it is, and without the escapes of JSON, XML and URLs."""
     yield token
     if b"\\u" in token:
         token = _ESCAPED.sub(lambda m: chr(int(m[1], 16)).encode("utf-8", "surrogatepass"), token)
@@ -349,9 +345,9 @@ def _spellings(token: bytes) -> Iterator[bytes]:
 
 
 def _candidates(text: bytes) -> Iterator[bytes]:
-    """What of a token may be a path.
+    """The parts of a token that can be a path.
 
-    All of it, and what comes after whatever may stand before one.
+    All of it, and the rest after anything that can precede a path.
     """
     at = text.find(b"file://")
     if at >= 0:

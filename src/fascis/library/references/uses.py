@@ -1,4 +1,4 @@
-"""What a library refers to, and what uses what in it; found by :mod:`.finding`."""
+"""A library's references, and what uses its files; found by :mod:`.finding`."""
 
 from __future__ import annotations
 
@@ -18,10 +18,8 @@ class Document:
     """One document.
 
     ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media
-    itself.
-
-    ``trouble`` says why it is not understood; ``unnamed`` counts names (of an edit list) that no
-    one file of the library has. ``seen`` is what it was when it was read, by its kind's
+    itself. ``trouble`` is why it is not understood; ``unnamed`` counts names (of an edit list) that
+    no single file of the library has. ``seen`` is its state when it was read, by its kind's
     ``known_by``.
     """
 
@@ -35,20 +33,18 @@ class Document:
 
     @property
     def format(self) -> str:
-        """What its kind is called."""
+        """The name of its kind."""
         return self.kind.name
 
 
 @dataclass(slots=True)
 class Outside:
-    """A file that is used and not in the library's folder, or should be there and is not.
+    """A used file outside the library's folder, or a missing one.
 
-    Size in bytes, times in ns.
-
-    ``path`` is absolute. ``size`` and ``mtime_ns`` of a file that is not there are what they last
-    were, or 0 where that is not known; so is ``digest``. ``named``: it must keep its name and its
-    neighbours, being a frame, a sidecar, or a catalog's photo. ``frame``: it is a frame of a
-    sequence, which is known by its name alone.
+    Size in bytes, times in ns. ``path`` is absolute. ``size``, ``mtime_ns`` and ``digest`` of a
+    missing file are its last known ones, or 0. ``named``: it must keep its name and its neighbours,
+    as a frame, a sidecar, or a catalog's photo. ``frame``: it is a frame of a sequence, known by
+    its name alone.
     """
 
     path: bytes
@@ -69,7 +65,7 @@ class Outside:
 
     @classmethod
     def there(cls, path: bytes, standing: Standing, role: Role, status: os.stat_result) -> Outside:
-        """One that is there, as it looks now."""
+        """An existing one, as it is now."""
         return cls(
             path,
             standing,
@@ -87,16 +83,16 @@ class Outside:
 
 @dataclass(frozen=True, slots=True)
 class LostReference:
-    """One reference that leads to what is missing or away.
+    """One reference to a file that is missing or away.
 
     Attributes:
         document: its number in ``Uses.documents``.
-        at: which of the document's references it is, counted from 0, or its own number where its
-            kind has such.
-        path: of the lost file, as in ``Uses.outside``; of a sequence the folder that holds it, or
-            should.
-        sequence: for a sequence of pictures; ``frames`` are then the names of those that are lost.
-        captured: when the photo was taken (ISO 8601), as a catalog remembers.
+        at: the number of the reference in the document, from 0, or its own number if its kind has
+            one.
+        path: of the lost file, as in ``Uses.outside``; for a sequence, the folder that should
+            contain it.
+        sequence: for a sequence of pictures; ``frames`` are the names of the lost ones.
+        captured: when the photo was taken (ISO 8601), from a catalog.
     """
 
     document: int
@@ -107,7 +103,7 @@ class LostReference:
     captured: str = ""
 
 
-# A lead to no file: the reference names none, or what it names is not followed.
+# A lead to no file: the reference names none, or its target is not followed.
 NOWHERE = -1
 
 
@@ -121,13 +117,12 @@ def led_outside(index: int) -> int:
 
 @dataclass(slots=True)
 class Leads:
-    """Where every reference of one document led when it was read, in the order of the document.
+    """Where every reference of one document led when it was read, in the document's order.
 
     Attributes:
-        of: for each reference one number, for a sequence one for each frame: the row of a file of
-            the library, ``NOWHERE``, or
-            :func:`led_outside` of a path.
-        photos: of references that have numbers of their own these, one for each lead.
+        of: one number for each reference, or each frame of a sequence: the row of a file of the
+            library, ``NOWHERE``, or :func:`led_outside` of a path.
+        photos: the references' own numbers, if they have any, one for each lead.
     """
 
     of: array[int] = field(default_factory=lambda: array("q"))
@@ -136,30 +131,28 @@ class Leads:
 
 @dataclass(slots=True)
 class Uses:
-    """What the documents of a surveyed library use.
+    """The files used by the documents of a surveyed library.
 
     Attributes:
         documents: in the order they were read.
         outside: loose, away and missing files.
-        used_by: the documents, by number, that use a row of the survey; rows that nothing uses are
-            left out.
-        standing: of every row of the survey, as its index in ``STANDINGS``.
+        used_by: row of the survey → numbers of the documents that use it; without unused rows.
+        standing: the standing of every row of the survey, as its index in ``STANDINGS``.
         not_media: ``(document, target as written, why)`` of references that are not followed.
-        orphans: sidecars in the library whose photo is not there.
+        orphans: sidecars in the library without a photo.
         aliases: other paths that documents use for a file: absolute path → the real one.
-        unknown: places of documents of formats that are not known.
-        databases: places of databases that are no catalog known here; whether they refer to media
-            is not known.
+        unknown: places of documents of unknown formats.
+        databases: places of databases that are not known catalogs; it is not known whether they
+            refer to media.
         sources: folders that catalogs name as places of photos (real paths).
-        lost: the references that lead to what is missing or away.
+        lost: references to files that are missing or away.
         lost_names: other paths that documents use for a lost file, as in ``aliases``.
-        relinked: what was lost and found again: paths as the documents have them → where that is.
-        keeps_name: rows of files that a document knows by their name alone: frames of a sequence,
-            clips of an edit list.
-        leads: where every reference led, by the place of its document (of one outside, by its
-            absolute path); links too.
-        led_paths: the absolute paths outside the library that leads name, those that are missing or
-            away too.
+        relinked: lost files that were found: paths in the documents → present paths.
+        keeps_name: rows of files that a document names without a path: frames of a sequence, clips
+            of an edit list.
+        leads: where every reference led, by the place of its document (absolute path outside);
+            links too.
+        led_paths: the absolute paths outside the library in these leads, including missing ones.
     """
 
     documents: list[Document] = field(default_factory=list)
@@ -180,7 +173,7 @@ class Uses:
     led_paths: list[bytes] = field(default_factory=list)
 
     def of(self, standing: Standing) -> list[Outside]:
-        """The files outside of one standing."""
+        """The files outside with this standing."""
         return [o for o in self.outside if o.standing is standing]
 
     @property

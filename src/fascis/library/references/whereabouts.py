@@ -1,9 +1,8 @@
 """Which file a path in a document means.
 
-One in the library, one outside, one on a drive that is away, or none.
-
-A path is followed as the kernel would, links included, but nothing is opened here. What is no
-regular file of a known media or document type is never followed.
+One in the library, one outside, one on a drive that is away, or none. A path is followed as by the
+kernel, links included, but nothing is opened here. Only regular files of known media or document
+types are followed.
 """
 
 from __future__ import annotations
@@ -24,7 +23,7 @@ from fascis.library.roles import MEDIA
 from fascis.library.standing import Standing
 from fascis.words.speech import tr
 
-# Where systems mount what is plugged in.
+# Where systems mount connected drives.
 _PARENTS = ((b"Volumes",), (b"media",), (b"mnt",), (b"run", b"media"))
 _BELOW = tuple(b"/".join(above) + b"/" for above in _PARENTS)
 _PSEUDO = (b"/proc", b"/sys", b"/dev")
@@ -33,15 +32,15 @@ _MOST_LINKS = 8
 
 @dataclass(frozen=True, slots=True)
 class Meant:
-    """What a path means.
+    """The meaning of a path.
 
     Attributes:
-        standing: loose, away or missing; held for a file in the library, whoever uses it.
-        path: absolute; the real one where the file is there; as it stands in the document where
-            nothing here is meant.
+        standing: loose, away or missing; held for a file in the library.
+        path: absolute; the real path of an existing file; as in the document if it means nothing
+            here.
         place: in the library; None for one outside.
-        status: of a file outside that is there.
-        refused: why it is not followed: it is no media.
+        status: of an existing file outside.
+        refused: why it is not followed: it is not media.
     """
 
     standing: Standing
@@ -52,22 +51,20 @@ class Meant:
 
 
 def is_media(name: bytes) -> bool:
-    """True for names of the known picture, sound and film types, and of documents.
+    """True for names of known picture, sound and film types, and of documents.
 
-    What a library may refer to.
+    Files to which a library can refer.
     """
     extension = name.rpartition(b".")[2].lower() if b"." in name else b""
     return extension in MEDIA or kind_named(name) is not None
 
 
 class DriveRoots:
-    """Where drives are mounted, or were when they were last seen.
+    """Where drives are mounted, or were when last seen.
 
     Args:
-        former: where drives were mounted before: a path below there leads to where the drive is
-            now.
-        literal: paths are taken as any program takes them: one written where a drive is no longer
-            mounted leads nowhere.
+        former: earlier mount points: a path below one leads to the drive's present mount point.
+        literal: follow paths as any program would: one below an earlier mount point leads nowhere.
     """
 
     def __init__(
@@ -96,7 +93,7 @@ class DriveRoots:
             label: drives[0] for label, drives in labels.items() if len(drives) == 1 and not literal
         }
         before = {(bytes(f.mount), f.drive) for f in former}
-        # Since it was seen last.
+        # Since it was last seen.
         moved = [k for k in known if self._there.get(k.uuid, bytes(k.mount)) != bytes(k.mount)]
         self._former = (
             [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
@@ -105,9 +102,9 @@ class DriveRoots:
         self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
 
     def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[Moved, bool]]:
-        """From each former mount to the one now, and True where that is there, the longest first.
+        """From each earlier mount point to the present one, and True if that exists, longest first.
 
-        A place that two drives had says nothing.
+        A path that two drives had is left out.
         """
         found: dict[bytes, set[str]] = {}
         for mount, uuid in former:
@@ -119,22 +116,22 @@ class DriveRoots:
         return sorted(routes, key=lambda route: -len(route[0].old))
 
     def mount(self, uuid: str) -> tuple[bytes, bool] | None:
-        """Where a drive is mounted or was, and True when it is there.
+        """Where a drive is mounted or was, and True if it is connected.
 
-        None for one that is not known.
+        None for an unknown drive.
         """
         if uuid in self._there:
             return self._there[uuid], True
         return (self._away[uuid], False) if uuid in self._away else None
 
     def is_away(self, path: bytes) -> bool:
-        """True when a path lies on a drive that is known and not connected."""
+        """True if a path lies on a known drive that is not connected."""
         return any(path.startswith(m + b"/") for m in self._away_mounts)
 
     def mapped(self, path: bytes) -> tuple[bytes, bool] | None:
-        """A path of another machine, or of a drive mounted elsewhere then, as it is here.
+        """A path of another machine, or of a drive mounted elsewhere, as a path here.
 
-        With True when it is there; only for drives that are known.
+        With True if it exists; only for known drives.
         """
         for route, there in self._former:
             if (here := route.to(path)) is not None:
@@ -154,11 +151,11 @@ class DriveRoots:
 
 
 class Whereabouts:
-    """Tells what paths mean, for one library as it was surveyed.
+    """The meaning of paths, for one library as surveyed.
 
     Args:
         root: the library's folder.
-        folders: places of its folders; none, when nothing there counts as the library's.
+        folders: places of its folders; empty if nothing there counts as the library's.
         places: its entries by place.
         links: the targets of its links, by place.
         special: its devices, pipes and sockets, by place.
@@ -181,12 +178,12 @@ class Whereabouts:
         self._resolved: dict[bytes, tuple[str, bytes]] = {}
 
     def of(self, ways: list[Target], folder: bytes) -> tuple[Meant, Target] | None:
-        """What a target means that a document in ``folder`` (absolute) has, and by which reading.
+        """The meaning of a target in a document of ``folder`` (absolute), and by which reading.
 
-        None when it names no file.
+        None if it names no file.
 
         Args:
-            ways: the ways to read it, the likeliest first.
+            ways: the ways of reading it, likeliest first.
         """
         first: tuple[Meant, Target] | None = None
         for way in ways:
@@ -223,7 +220,7 @@ class Whereabouts:
         return self.at(here) if there else self._nowhere(here, Standing.AWAY)
 
     def at(self, path: bytes, depth: int = 0) -> Meant:
-        """What an absolute path means."""
+        """The meaning of an absolute path."""
         above, _, name = path.rpartition(b"/")
         if name in (b"", b".", b".."):
             return Meant(Standing.MISSING, path, refused=tr("it is a folder"))
@@ -264,7 +261,7 @@ class Whereabouts:
         return ("outside", real) if there else ("none", path)
 
     def _folded_folder(self, inner: bytes) -> bytes | None:
-        """The library's folder that the file system takes for this one.
+        """The library's folder that the file system treats as equal to this one.
 
         Written in another case, or another normal form.
         """
@@ -276,7 +273,7 @@ class Whereabouts:
         return None
 
     def _folded_file(self, folder: bytes, name: bytes) -> bytes | None:
-        """The library's file that the file system takes for this one, likewise."""
+        """The library's file that the file system treats as equal to this one."""
         path = self._below + (folder + b"/" if folder else b"")
         if not os.path.lexists(path + name):
             return None
@@ -304,8 +301,7 @@ class Whereabouts:
             return Meant(Standing.MISSING, path, refused=tr("it is a device or a pipe"))
         if (target := self._links.get(place)) is not None and depth < _MOST_LINKS:
             inner = self.at(os.path.join(self._below + folder, target), depth + 1)
-            # a link in the library is a file of it; what it leads to is found where links are
-            # looked at
+            # A link in the library is a file of it; its target is found with the links.
             return inner if inner.refused else Meant(Standing.HELD, path, place)
         return Meant(Standing.HELD, path, place)
 
@@ -350,9 +346,9 @@ def _is_folder(path: bytes) -> bool:
 
 
 def _squeezed(folder: bytes) -> bytes:
-    """Without ``.``, doubled slashes and ``..``.
+    """Without ``.``, double slashes and ``..``.
 
-    What ``..`` means is asked of the kernel, for links may lie before it.
+    The kernel resolves ``..``, because links may precede it.
     """
     if b"//" not in folder and b"/." not in folder:
         return folder

@@ -1,1 +1,1 @@
-"""How a library comes to stand at its new place: staged, arriving, arrived, or taken back."""
+"""How a library gets to its new path: staged, arriving, arrived, or moved back."""

@@ -1,9 +1,9 @@
-"""What crosses lands in a folder that is there, among what stands there.
+"""A crossing lands in an existing folder, among the files there.
 
-All of it is staged, verified and rewritten first. Then it moves in: a folder that is not there
-in one rename, into one that is there file by file, and never over anything. What stands there is
-not touched. The records of a library are amended last, each whole or not at all: until then it is
-what it was, and what moved in is in nobody's list.
+Everything is first staged, verified and rewritten. Then it is moved in: whole folders by one rename
+if the name is free, otherwise file by file, and nothing is replaced. Existing files are not
+touched. The records of a library are amended last, each whole or not at all; until then the library
+is as it was, and the new files are not listed.
 """
 
 from __future__ import annotations
@@ -26,21 +26,21 @@ from fascis.library.identity import OWN
 from fascis.library.survey import Kind
 from fascis.words.speech import tr
 
-# In the journal: folders of the plan that were there before anything moved in.
+# In the journal: folders of the plan that existed before anything was moved in.
 _FOLDERS_BEFORE = "folders_before"
 
 
 class InExistingFolder(InNewFolder):
-    """What crosses on its way into a folder that is there.
+    """A crossing on its way into an existing folder.
 
-    Staging is that of a new folder; arriving and its way back are its own.
+    Staging is that of a new folder; arriving and moving back are its own.
     """
 
     _derived: dict[int, tuple[CopySeen, bytes]]
 
     @property
     def has_records(self) -> bool:
-        """Those of the library that it becomes part of are amended."""
+        """The records of the library that it becomes part of are amended."""
         return False
 
     @property
@@ -49,11 +49,11 @@ class InExistingFolder(InNewFolder):
         return b""
 
     def is_arriving(self) -> bool:
-        """True while it moves in: what was begun is in the journal before anything is there."""
+        """True while files are moved in; the journal has the intent before the first move."""
         return self._copies.open_act("arrive") is not None and self._has_begun()
 
     def has_landed(self) -> bool:
-        """True when it has moved in, or is about it."""
+        """True if it was moved in, or is being moved in."""
         return bool(self._copies.value("arrived_at")) or self.is_arriving()
 
     def _has_begun(self) -> bool:
@@ -62,7 +62,7 @@ class InExistingFolder(InNewFolder):
     # -- arriving ----------------------------------------------------------------------------------
 
     def arrive(self) -> None:
-        """Moves what is staged to its places."""
+        """Moves staged files to their paths."""
         if not self._has_begun():
             self._note_folders()
         if self._medium.exists(self.staged):
@@ -85,7 +85,7 @@ class InExistingFolder(InNewFolder):
         return bool(place) and self._medium.exists(place)
 
     def _move_in_below(self, folder: bytes) -> None:
-        """Moves everything in a staged folder into the one of its place, which is there."""
+        """Moves everything in a staged folder into the existing folder with its place."""
         medium, pending, emptied = self._medium, [folder], []
         while pending:
             inner = pending.pop()
@@ -102,7 +102,7 @@ class InExistingFolder(InNewFolder):
             medium.remove_folder(staged)
 
     def _moves_whole(self, staged: bytes, place: bytes) -> bool:
-        """False for a folder that is there already, and is put into."""
+        """False for a folder that exists already."""
         if not stat.S_ISDIR(self._medium.status(staged).st_mode):
             return True
         if not self._medium.exists(place):
@@ -137,9 +137,9 @@ class InExistingFolder(InNewFolder):
     # -- taken back --------------------------------------------------------------------------------
 
     def withdraw(self) -> None:
-        """Takes back into the staging folder what moved in and is as it was made.
+        """Moves files back into the staging folder if they are as this crossing made them.
 
-        What was changed there since stays, and is copied anew.
+        Files that were changed since stay, and are copied again.
         """
         copies, medium = self._copies, self._medium
         act = copies.open_act("withdraw") or copies.intend(
@@ -154,7 +154,7 @@ class InExistingFolder(InNewFolder):
                 for place in self._places_of(item):
                     doubles = self._take_back(item, place) or doubles
             if doubles:
-                # After power was lost two names may stand for the same blocks of the drive.
+                # After a power loss two names may share the same blocks of the drive.
                 copies.doubt_all()
             medium.sync()
             self._remove_emptied()
@@ -172,7 +172,7 @@ class InExistingFolder(InNewFolder):
         return [kept] if kept == item.there else [kept, item.there]
 
     def _take_back(self, item: Item, place: bytes) -> bool:
-        """Takes one file or link back; True where it was found at both places."""
+        """Moves one file or link back; True if it was found at both places."""
         medium, staged = self._medium, join(self.staged, place)
         if not medium.exists(place) or not self._is_ours(item, place):
             return False
@@ -189,7 +189,7 @@ class InExistingFolder(InNewFolder):
                 self._medium.make_folder(join(self.staged, above))
 
     def _is_ours(self, item: Item, place: bytes) -> bool:
-        """True for what this crossing made, as it made it: by its look, else by its content."""
+        """True for an unchanged file of this crossing, by size and times or by content."""
         status = self._medium.status(place)
         if item.kind is Kind.LINK:
             is_link = stat.S_ISLNK(status.st_mode)
@@ -208,7 +208,7 @@ class InExistingFolder(InNewFolder):
             return digest_of(file) == digest
 
     def _remove_emptied(self) -> None:
-        """Removes the folders that it made there and that are empty again."""
+        """Removes the folders that it made there if they are empty."""
         before = set(self._copies.value(_FOLDERS_BEFORE) or [])
         for folder in reversed(self._folders()):
             if not folder or folder.hex() in before or not self._medium.exists(folder):

@@ -1,4 +1,4 @@
-"""What every way of landing gives."""
+"""What every kind of landing provides."""
 
 from __future__ import annotations
 
@@ -6,36 +6,36 @@ from abc import ABC, abstractmethod
 
 
 class Landing(ABC):
-    """One library on its way to its new place, on an opened destination.
+    """One library on its way to its new path, on an opened destination.
 
-    Everything is staged on the same drive first. Each step may be called again after any
-    interruption, and nothing half-arrived is ever taken for a library.
+    Everything is first staged on the same drive. Each step can be called again after any
+    interruption, and something half-arrived never looks like a library.
     """
 
     @property
     @abstractmethod
     def has_records(self) -> bool:
-        """True when it has records of its own: identity, manifest, inventory, receipts."""
+        """True if it has its own records: identity, manifest, inventory, receipts."""
 
     @property
     @abstractmethod
     def staged(self) -> bytes:
-        """The place of what is staged, relative to the destination's folder."""
+        """The path of the staged library, relative to the destination's folder."""
 
     @property
     @abstractmethod
     def final(self) -> bytes:
-        """The place that it gets, likewise."""
+        """The final path, likewise."""
 
     @abstractmethod
     def is_begun(self) -> bool:
-        """True when there is a staging folder with this crossing's token."""
+        """True if there is a staging folder with this crossing's token."""
 
     @abstractmethod
     def begin(self) -> None:
-        """Makes the staging folder with the token, and the plan a second time.
+        """Makes the staging folder with the token, and a second copy of the plan.
 
-        Or proves the one that is there.
+        Or proves the existing one.
 
         Raises:
             Refused: it is another crossing's.
@@ -52,11 +52,11 @@ class Landing(ABC):
 
     @abstractmethod
     def is_arriving(self) -> bool:
-        """True when it is on its way from the staging folder to its place."""
+        """True while it is moved from the staging folder to its path."""
 
     @abstractmethod
     def has_landed(self) -> bool:
-        """True when it stands at its place, or is on its way there.
+        """True if it is at its path, or on its way there.
 
         Raises:
             DriveGone: the drive does not answer: then nothing is known of it.
@@ -64,7 +64,7 @@ class Landing(ABC):
 
     @abstractmethod
     def arrive(self) -> None:
-        """Brings what is staged to its place, durably. Raises ``OSError``.
+        """Moves staged files to their paths, durably. Raises ``OSError``.
 
         Raises:
             Refused: the place was taken meanwhile; what stands there is not touched.
@@ -72,10 +72,10 @@ class Landing(ABC):
 
     @abstractmethod
     def withdraw(self) -> None:
-        """Takes an arrival back into the staging folder.
+        """Moves an arrival back into the staging folder.
 
-        After an unclean end its files are doubtful, and are read again there. What a person put or
-        changed in it meanwhile is set apart first, and never taken for a bad copy.
+        After an unclean end its files are doubtful, and are read again there. Files that a person
+        added or changed meanwhile are set apart first, and never treated as bad copies.
 
         Raises:
             EnvironmentTrouble: the destination failed.
@@ -83,9 +83,9 @@ class Landing(ABC):
 
     @abstractmethod
     def clear(self) -> None:
-        """Removes what is left of the staging folder. Raises ``OSError``.
+        """Removes the staging folder. Raises ``OSError``.
 
-        What in it is this crossing's goes, the rest is set apart.
+        Files of this crossing are deleted, all others are set apart.
 
         Raises:
             Refused: the token is not this crossing's, or something else is mounted in it.

@@ -1,8 +1,8 @@
 """A library lands in a folder of its own.
 
-The final name appears in one rename. Where the drive cannot promise that nothing is replaced, the
-name is claimed by a folder that is made exclusively, with this crossing's token in it, and the
-identity file moves in last.
+The final name appears in one rename. If the drive cannot guarantee that nothing is replaced, a
+folder is made exclusively with this crossing's token in it, everything is moved into it, and the
+identity file comes last.
 """
 
 from __future__ import annotations
@@ -64,11 +64,11 @@ class InNewFolder(Landing):
     # -- staging -----------------------------------------------------------------------------------
 
     def is_begun(self) -> bool:
-        """True when there is a staging folder with a token."""
+        """True if there is a staging folder with a token."""
         return self._medium.exists(join(self._places.staging, TOKEN_FILE))
 
     def begin(self) -> None:
-        """Makes the staging folder with the token, and the plan a second time."""
+        """Makes the staging folder with the token, and a second copy of the plan."""
         medium, staging = self._medium, self._places.staging
         try:
             if not medium.exists(staging):
@@ -96,7 +96,7 @@ class InNewFolder(Landing):
     def clear(self) -> None:
         """Removes the staging folder.
 
-        What asking the drive left beside it, when the program was killed meanwhile, goes too.
+        Also removes what an interrupted test of the drive left beside it.
         """
         medium, staging = self._medium, self._places.staging
         clear_leftovers(medium)
@@ -105,7 +105,7 @@ class InNewFolder(Landing):
         token = join(staging, TOKEN_FILE)
         if not medium.exists(token) and medium.names(staging) in ([], [TOKEN_FILE + NEW]):
             if medium.exists(token + NEW):
-                # Cut off before the token was whole: nothing else is in there.
+                # Interrupted before the token was whole: nothing else is in there.
                 remove_own(medium, token + NEW)
             medium.remove_folder(staging)
             return
@@ -122,24 +122,24 @@ class InNewFolder(Landing):
     # -- arriving ----------------------------------------------------------------------------------
 
     def is_arriving(self) -> bool:
-        """True when the final name is a folder that this crossing claimed, to move into it."""
+        """True if this crossing made the folder at the final name, to move into it."""
         place = join(self.final, CLAIM)
         if not self._medium.exists(place):
             return False
         return read_small(self._medium, place) == self._places.header.token.encode()
 
     def has_landed(self) -> bool:
-        """True when the library at the final name is what this crossing made, by its token."""
+        """True if the token shows that this crossing made the library at the final name."""
         return has_arrived(self._workspace, self._places) or self.is_arriving()
 
     def arrive(self) -> None:
-        """Brings the staged library to its final name."""
+        """Moves the staged library to its final name."""
         claimed = self.is_arriving()
         if claimed:
-            # Cut off while it moved in: what a person put there meanwhile is theirs.
+            # Interrupted while it was moved in: files that a person added meanwhile are theirs.
             self._clearing().set_theirs_apart(self.final)
         elif not self._medium.exists(self.staged):
-            # The rename was done; only its outcome was not written down.
+            # The rename was done, but its outcome was not recorded.
             return
         elif self._renamed():
             return
@@ -150,7 +150,7 @@ class InNewFolder(Landing):
             self._copies.journal.conclude(act, "arrived", self._clock())
 
     def _renamed(self) -> bool:
-        """Gives the staged library its final name; False where that name must be claimed first."""
+        """Gives the staged library its final name; False if the name must be reserved first."""
         try:
             self._medium.rename_new(self.staged, self.final)
             self._medium.sync_folder(b"")
@@ -171,7 +171,7 @@ class InNewFolder(Landing):
         return False
 
     def _is_only_claimed(self) -> bool:
-        """True when the folder at the final name holds nothing but what claiming it makes."""
+        """True if the folder at the final name contains only what reserving it makes."""
         if self._medium.names(self.final) not in ([], [OWN]):
             return False
         own = join(self.final, OWN)
@@ -209,7 +209,7 @@ class InNewFolder(Landing):
             staged_own = join(root, OWN)
             if medium.exists(staged_own):
                 for name in sorted(medium.names(staged_own), key=_is_identity):
-                    # The identity last, and only when all the rest is durable.
+                    # The identity comes last, when everything else is durable.
                     medium.sync()
                     medium.move_into_claimed(
                         join(staged_own, name), join(join(self.final, OWN), name)
@@ -223,14 +223,14 @@ class InNewFolder(Landing):
         try:
             self._medium.move_into_claimed(place, final)
         except FileExistsError:
-            # Somebody made it, and nothing is in it; any other folder stays, and is an error.
+            # Somebody else made it, and it is empty; any other folder stays, and is an error.
             self._medium.remove_folder(final)
             self._medium.move_into_claimed(place, final)
 
     # -- taken back --------------------------------------------------------------------------------
 
     def withdraw(self) -> None:
-        """Takes an arrival back into the staging folder, which is there, with its token."""
+        """Moves an arrival back into the staging folder, which exists, with its token."""
         copies, medium = self._copies, self._medium
         act = copies.open_act("withdraw") or copies.intend(
             "withdraw", shown(str(self._places.target)), self._clock()
@@ -258,10 +258,10 @@ class InNewFolder(Landing):
         copies.journal.conclude(act, "done", self._clock())
 
     def _drop_doubles(self, clearing: Clearing) -> None:
-        """After power was lost, what was moved may be found at both places.
+        """After a power loss a moved file may be found at both paths.
 
-        The staged ones go, and everything is read again: the names may stand for the same blocks of
-        the drive, so that removing one spoils the other. Only reading tells.
+        The staged one is removed, and everything is read again: both names may share the same
+        blocks, so that removing one damages the other. Only reading shows this.
         """
         medium, root, name = self._medium, self.staged, self.final
         if not medium.exists(root):
@@ -272,7 +272,7 @@ class InNewFolder(Landing):
             both = (n for n in medium.names(own) if medium.exists(join(staged_own, n)))
             doubles += [join(OWN, n) for n in both]
         if not self.is_arriving() and not doubles:
-            # An empty one; any other holds what the arrival lacks, and is an error.
+            # An empty one; any other contains what the arrival lacks, and is an error.
             medium.remove_folder(root)
             return
         if doubles:
@@ -284,9 +284,9 @@ class InNewFolder(Landing):
         medium.sync()
 
     def _move_out(self) -> None:
-        """The way back of moving in.
+        """Moves everything out again.
 
-        The identity first, so that what is left is never taken for a library.
+        The identity first, so that the rest never looks like a library.
         """
         medium, root, name = self._medium, self.staged, self.final
         own, staged_own = join(name, OWN), join(root, OWN)
@@ -319,7 +319,7 @@ def _is_identity(name: bytes) -> bool:
 
 
 def prove_staging(medium: Medium, places: Places) -> None:
-    """Proves that the staging folder is this crossing's.
+    """Proves that the staging folder belongs to this crossing.
 
     Raises:
         Refused: it is not.
@@ -343,7 +343,7 @@ def prove_staging(medium: Medium, places: Places) -> None:
 
 
 def has_arrived(workspace: Workspace, places: Places) -> bool:
-    """True when the library at its final name is what this crossing made, by its token.
+    """True if the token shows that this crossing made the library at its final name.
 
     Raises:
         DriveGone: the drive does not answer: then nothing is known of it.
@@ -351,7 +351,7 @@ def has_arrived(workspace: Workspace, places: Places) -> bool:
     if not os.path.lexists(places.target):
         return False
     if places.goal.stands:
-        # What is in it was there before, too; each copy is looked at by itself.
+        # Its contents were there before, too; each copy is checked by itself.
         return places.target.is_dir()
     try:
         medium = workspace.drives.open(places.target)

@@ -1,9 +1,9 @@
-"""A copy is brought up to its home, where it stands.
+"""A copy is updated at its path.
 
-What is new is staged, verified and rewritten first. Then, by renames that replace nothing: what
-is replaced or removed goes to ``.fascis/earlier/<crossing>/``; what was moved gets its new place,
-all by way of the staging folder, so that names can be exchanged; what is new moves in. The records
-are rewritten last, each whole or not at all. Cut off anywhere, it goes on, or all goes back.
+New files are first staged, verified and rewritten. Then, by renames that replace nothing: replaced
+and removed files go to ``.fascis/earlier/<crossing>/``; moved files get their new paths by way of
+the staging folder, so that names can be exchanged; new files are moved in. The records are
+rewritten last, each whole or not at all. After an interruption it can be resumed or undone.
 """
 
 from __future__ import annotations
@@ -25,23 +25,23 @@ from fascis.library.identity import OWN
 from fascis.words.speech import tr
 
 EARLIER_FOLDER = OWN + b"/earlier"
-# In the journal: all that was moved has left its old place.
+# In the journal: all moved files have left their old paths.
 _MOVED_OUT = "moved_out"
 _EMPTY = (errno.ENOTEMPTY, errno.EEXIST, errno.ENOENT, errno.ENOTDIR)
 
 
 class UpdatedCopy(InExistingFolder):
-    """What is new on its way into a copy, and what is old on its way out of it."""
+    """New files on their way into a copy, and old files on their way out."""
 
     @property
     def _moves(self) -> dict[bytes, bytes]:
-        """New place → old place."""
+        """New path → old path."""
         moves: dict[str, str] = self._copies.journal.value(MOVES, {})
         return {bytes.fromhex(new): bytes.fromhex(old) for new, old in moves.items()}
 
     @property
     def _earlier(self) -> list[bytes]:
-        """Places of what is replaced or removed."""
+        """Places of replaced and removed files."""
         return [bytes.fromhex(place) for place in self._copies.journal.value(EARLIER, [])]
 
     def _kept(self, place: bytes) -> bytes:
@@ -54,7 +54,7 @@ class UpdatedCopy(InExistingFolder):
     # -- arriving ----------------------------------------------------------------------------------
 
     def arrive(self) -> None:
-        """Old out, moved to its places, new in."""
+        """Old files out, moved files to their paths, new files in."""
         if not self._has_begun():
             self._note_folders()
         moves = sorted(self._moves.items())
@@ -72,9 +72,9 @@ class UpdatedCopy(InExistingFolder):
         self._medium.sync()
 
     def _check_free(self, old: bytes, new: bytes) -> None:
-        """Nothing else may have come to lie where something is moved to.
+        """Checks that the target paths of moved files are free.
 
-        After power was lost it may be found at both places, and is then the same.
+        After a power loss a file may be found at both paths; it is the same file then.
         """
         medium = self._medium
         if medium.exists(new) and medium.exists(old) and not self._same(old, new):
@@ -108,7 +108,7 @@ class UpdatedCopy(InExistingFolder):
                 raise
 
     def _move_all(self, pairs: Iterable[tuple[bytes, bytes]]) -> None:
-        """Moves what is not moved yet; what is gone from its first place was."""
+        """Moves files that are not moved yet; a file missing from its first path was moved."""
         medium, some = self._medium, False
         folders: set[bytes] = set()
         for old, new in pairs:
@@ -129,7 +129,7 @@ class UpdatedCopy(InExistingFolder):
         make_parents(self._medium, b"", place)
 
     def _remove_left(self, places: set[bytes]) -> None:
-        """Removes folders that are empty now, and that the library has no more."""
+        """Removes folders that are empty now and no longer in the library."""
         wanted = {there for _, there in self._copies.journal.folders_that_cross()}
         folders: set[bytes] = set()
         for place in places:
@@ -141,18 +141,18 @@ class UpdatedCopy(InExistingFolder):
     # -- taken back --------------------------------------------------------------------------------
 
     def withdraw(self) -> None:
-        """New out, moved back, old in again."""
+        """New files out, moved files back, old files in again."""
         super().withdraw()
         self._give_back()
 
     def clear(self) -> None:
-        """Removes the staging folder; first all is where it was, if it was given up."""
+        """Removes the staging folder; if it was given up, first restores everything."""
         if not self._copies.value("arrived_at"):
             self._give_back()
         super().clear()
 
     def _give_back(self) -> None:
-        """What was moved is at its old places again, and what was replaced or removed too."""
+        """Moves files back to their old paths, and restores replaced and removed files."""
         moves = sorted(self._moves.items())
         try:
             if self._copies.value(_MOVED_OUT):
