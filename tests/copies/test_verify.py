@@ -23,7 +23,7 @@ def crossed(bench, where=None, *more):
     return (where or bench.heron) / lib.name
 
 
-def test_what_was_left_out_by_choice_is_no_error(bench):
+def test_files_left_out_by_choice_are_not_an_error(bench):
     there = crossed(bench, None, "--leave-out", "preview")
     status, said, err = fascis(bench, "verify", there, "--json")
     assert (status, said["references_unresolved"], said["missing"]) == (0, [], []), err
@@ -63,7 +63,7 @@ def test_a_flipped_byte_is_found_right_after_a_first_verify(bench, mounted, file
     with open(image, "r+b") as raw:
         at = raw.read().index(content[:4096])
         raw.seek(at + 1000)
-        raw.write(b"!")
+        raw.write(bytes([content[1000] ^ 1]))
     status, said, _ = fascis(bench, "verify", there, "--json", FASCIS_STAND_INS="")
     assert status == 1 and said["damaged"] == ["media/a.mov"]
 
@@ -102,7 +102,7 @@ def test_a_list_of_somebody_else_is_compared_in_the_same_reading(bench, where):
     )
 
 
-def test_a_list_that_is_none_is_refused_and_a_list_in_the_library_is_told(bench):
+def test_a_list_that_is_invalid_is_refused_and_a_list_in_the_library_is_reported(bench):
     there = crossed(bench)
     broken = write(bench.root / "x.md5", b"no list\n")
     status, said, _ = fascis(bench, "verify", there, "--list", broken, "--json")
@@ -175,7 +175,7 @@ def _spoil(lib):
 
 
 def crossing_that_waits(bench, lib, words):
-    """Begun without consent to what is damaged: it waits and says which file it is."""
+    """Started without consent to damaged files: it waits and names the file."""
     status, said, err = fascis(bench, "relocate", lib, *words[:4], "--after", "keep", "--json")
     assert (status, said["state"]) == (4, "waiting"), err
     asks = [p for p in said["problems"] if p["severity"] == "decision"]

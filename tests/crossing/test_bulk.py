@@ -1,4 +1,4 @@
-"""Small files through helper processes: as if each had been copied the long way."""
+"""Small files through helper processes: with the same result as without."""
 
 import csv
 import os
@@ -24,7 +24,7 @@ ODD = (b"caf\xe9.jpg", b"a\nb.jpg", "h\u00e9ron.jpg".encode(), b"x" * 200 + b".j
 
 @pytest.fixture
 def plain(monkeypatch):
-    """The stand-ins' folders are taken for plain drives: helpers work on them directly."""
+    """The stand-ins' folders count as plain drives: helpers work on them directly."""
     monkeypatch.setattr(StandInMedium, "shareable", property(lambda _: True))
 
 
@@ -107,7 +107,7 @@ def test_few_small_files_start_no_helper(library, bench, plain, monkeypatch):
 
 
 @pytest.mark.parametrize("after", [0, 3])
-def test_a_helper_that_dies_ends_the_run_and_a_resume_goes_on(many, monkeypatch, after):
+def test_a_helper_that_dies_ends_the_run_and_a_resume_continues(many, monkeypatch, after):
     before = contents(many.library)
     done = helpers._Helper.do
     jobs = []
@@ -129,7 +129,7 @@ def test_a_helper_that_dies_ends_the_run_and_a_resume_goes_on(many, monkeypatch,
     whole(many, crossing)
 
 
-def test_a_helper_that_hangs_holds_no_stop_up(many, monkeypatch):
+def test_a_helper_that_hangs_does_not_delay_a_stop(many, monkeypatch):
     done = helpers._Helper.do
     control = Control()
     hung = threading.Event()
@@ -163,7 +163,7 @@ def test_a_helper_that_hangs_holds_no_stop_up(many, monkeypatch):
     whole(many, crossing)
 
 
-def test_a_copy_that_is_not_what_was_written_is_made_again_and_told(many, monkeypatch):
+def test_a_copy_that_is_not_what_was_written_is_made_again_and_reported(many, monkeypatch):
     record = bulk.Copies.record_small
     hurt = []
 
@@ -173,7 +173,9 @@ def test_a_copy_that_is_not_what_was_written_is_made_again_and_told(many, monkey
             name = os.fsdecode(self.item(rows[0][0]).there).rpartition("/")[2]
             hurt.append(next(many.heron.rglob(name)))
             with open(hurt[0], "r+b") as out:
-                out.write(b"!")
+                other = out.read(1)[0] ^ 1
+                out.seek(0)
+                out.write(bytes([other]))
 
     monkeypatch.setattr(bulk.Copies, "record_small", recorded)
     events = []
@@ -185,7 +187,7 @@ def test_a_copy_that_is_not_what_was_written_is_made_again_and_told(many, monkey
     assert len(told) == 1 and "read back wrong once, copied again, now equal" in told[0]
 
 
-def test_what_changed_since_the_survey_is_copied_as_it_is_and_told(many):
+def test_what_changed_since_the_survey_is_copied_as_it_is_and_reported(many):
     crossing = started(many)
     path = many.library / "media/day 1/frame_0001.jpg"
     path.write_bytes(b"saved again")
@@ -285,7 +287,7 @@ def noted(folders, path):
 
 
 @pytest.mark.parametrize("what", [taken, linked, a_pipe, grown, gone, saved_again, noted])
-def test_what_is_not_as_most_is_given_back(folders, what):
+def test_unusual_files_are_returned(folders, what):
     path = folders[0] / "from/d/a.jpg"
     path.write_bytes(b"heron")
     planned = row(path)
@@ -295,7 +297,7 @@ def test_what_is_not_as_most_is_given_back(folders, what):
         assert (folders[0] / "to/d/a.jpg").read_bytes() == b"another's"
 
 
-def test_what_the_record_says_otherwise_is_given_back(folders):
+def test_files_that_differ_from_the_record_are_returned(folders):
     path = folders[0] / "from/d/a.jpg"
     path.write_bytes(b"heron")
     assert copy_one(folders, row(path, known=bytes(32))) == ("rows", [])

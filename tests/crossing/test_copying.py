@@ -85,7 +85,7 @@ def test_every_size_is_copied_whole_and_read_back_whole(sides, size):
 
 
 class NoDirectWay:
-    """A file whose drive takes the wish to go around the cache and then refuses to read so."""
+    """A file whose drive accepts going around the cache and then refuses to read."""
 
     def __init__(self, inner):
         self._inner, self._around, self.refused = inner, False, 0
@@ -127,7 +127,7 @@ def test_a_drive_without_a_direct_way_is_read_through_the_cache(sides):
     outcome = copied(sides, content)
     through = Through(sides[2], NoDirectWay)
     assert read_back(through, b"a.mov", sides[3], Control()).digest == outcome.digest
-    assert through.opened[0].refused == 1  # asked once, then never again
+    assert through.opened[0].refused == 1  # Tried once, then never again.
 
 
 @given(
@@ -191,14 +191,14 @@ def test_a_source_that_cannot_be_read_is_named_and_nothing_is_left(sides, size):
     errno.EIO, EnvironmentTrouble)],
 )  # fmt: skip
 @pytest.mark.parametrize("size", [700, SMALL + CHUNK + 5])
-def test_a_destination_that_fails_is_no_copy(sides, method, number, kind, size):
+def test_a_destination_that_failed_is_not_a_copy(sides, method, number, kind, size):
     there = Through(sides[2], lambda f: Trouble(f, method, number))
     with pytest.raises(kind) as caught:
         copied(sides, os.urandom(size), there=there)
     assert "a.mov" in str(caught.value) and (sides[0] / "from/a.mov").stat().st_size == size
 
 
-def test_a_read_back_that_fails_is_told_with_the_name(sides):
+def test_a_read_back_that_fails_is_reported_with_the_name(sides):
     copied(sides, os.urandom(SMALL + 9))
     with pytest.raises(EnvironmentTrouble, match=r"a\.mov"):
         read_back(
@@ -210,7 +210,7 @@ def test_a_read_back_that_fails_is_told_with_the_name(sides):
 
 
 class Touched:
-    """A source whose time is another each time it is looked at for the last time.
+    """A source whose time differs each time it is checked for the last time.
 
     Nobody opens it for writing.
     """
@@ -255,7 +255,7 @@ def test_stopping_leaves_the_source_alone(sides):
     assert (sides[0] / "from/a.mov").stat().st_size == SMALL * 3
 
 
-def test_times_modes_and_attributes_go_along(sides):
+def test_times_modes_and_attributes_are_copied(sides):
     path = sides[0] / "from/a.mov"
     path.write_bytes(b"heron")
     path.chmod(0o640)
@@ -321,7 +321,7 @@ class Interrupted:
         return self._inner.readinto(buffer)
 
 
-def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_anew(sides):
+def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_again(sides):
     """Size and times are put back by the writer; only the lease notices."""
     path = sides[0] / "from/a.mov"
     content = bytearray(os.urandom(3 * CHUNK))
@@ -333,7 +333,7 @@ def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_an
         with open(path, "r+b") as out:
             waited.append(time.monotonic() - begun)
             out.seek(5)
-            out.write(b"!")
+            out.write(bytes([content[5] ^ 1]))
 
     def write(path):
         if not threads:
@@ -344,7 +344,7 @@ def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_an
     source = Through(sides[1], lambda f: Interrupted(f, path, write))
     outcome = copied(sides, source=source)
     threads[0].join()
-    content[5:6] = b"!"
+    content[5] ^= 1
     assert outcome.state is CopyState.COPIED and len(source.opened) > 1
     assert (sides[0] / "to/a.mov").read_bytes() == path.read_bytes() == content
     assert waited[0] < 3
@@ -354,7 +354,7 @@ def test_a_writer_who_comes_meanwhile_waits_only_briefly_and_the_copy_is_made_an
 def test_on_a_rotating_drive_copying_and_reading_back_take_turns(
     bench, library, monkeypatch, round_bytes, turns
 ):
-    """Its head does not go to and fro.
+    """Its head does not move back and forth.
 
     Nothing is copied between the first and the last file of a round that is read back.
     """
