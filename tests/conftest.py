@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import time
 from pathlib import Path
@@ -16,10 +17,13 @@ import pytest
 from fascis.crossing.copying import file
 from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
+from fascis.files.own import in_order
 from fascis.workspace import Workspace
 from tests.images import make_file_system
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+# A shell starts what runs in its background with interrupts ignored, and programs inherit that.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 @pytest.fixture(autouse=True)
@@ -94,7 +98,7 @@ class Bench:
 
 @pytest.fixture(autouse=True)
 def beside(monkeypatch):
-    """What lies beside a test's world is the machine's whole disk: not all of it is looked at."""
+    """Outside a test's files is the machine's whole disk: not all of it is searched."""
     monkeypatch.setattr(needed, "MOST_FOLDERS", 200)
 
 
@@ -214,12 +218,22 @@ class Mounted:
 
 @pytest.fixture
 def mounted(tmp_path):
-    """Gives a function that mounts a fresh file system from an image.
+    """Returns a function that mounts a fresh file system from an image.
 
-    Skips where that cannot be done.
+    Skips if that is not possible.
     """
     if not _can_mount():
         pytest.skip("needs root and loop devices")
     made = Mounted(tmp_path)
     yield made
     made.end()
+
+
+@pytest.fixture
+def helpers_at_once(monkeypatch):
+    """Helpers are started for the first few things and waited for; returns how few."""
+    monkeypatch.setattr(in_order, "_SECONDS", 0.0)
+    monkeypatch.setattr(in_order, "BATCH", 3)
+    monkeypatch.setattr(in_order, "helper_count", lambda: 2)
+    monkeypatch.setattr(in_order.Helper, "has_answered", property(lambda helper: True))
+    return in_order.BATCH

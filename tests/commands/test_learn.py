@@ -1,4 +1,4 @@
-"""Documents of unknown make: looked at, confirmed, and from then on like all others.
+"""Documents of unknown make: examined, confirmed, and from then on like all others.
 
 They are judged by the readers of tests/learned/styles.py, which know nothing of the product.
 """
@@ -18,10 +18,9 @@ from fascis.files.errors import Cancelled, EnvironmentTrouble
 from fascis.library.learning import asking
 from fascis.library.learning.asking import confirm
 from fascis.library.learning.asking import learn as look_at
-from fascis.relink.acts import Acts
+from fascis.relink.acts import Acts, acts_of
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
-from fascis.relink.relinking import acts_of
 from fascis.workspace import from_environment
 from tests.commands.test_commands import fascis
 from tests.judge import contents
@@ -37,7 +36,7 @@ CHOSEN = [ROOTS, BINS, ELEMENTS]
 
 
 def make(library, style, seed=1, count=12, more=()):
-    """A document of a style that refers to media of its own, in the library."""
+    """A document of a style that refers to its own media in the library."""
     numbers = random.Random(seed)
     root = library / "Media"
     files = [*media(root, numbers, count), *map(str, more)]
@@ -67,7 +66,7 @@ def all_lead(style, document):
 
 
 @pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
-def test_looked_at_it_is_proposed_and_nothing_is_changed(bench, style):
+def test_an_examined_document_is_proposed_and_nothing_is_changed(bench, style):
     document, files = make(bench.library, style)
     before = contents(bench.drives)
     status, said, err = learn(bench, document)
@@ -184,7 +183,7 @@ def test_in_another_library_it_is_asked_for_again(bench, style):
 
 
 def test_what_is_called_like_a_known_make_is_never_read_by_a_reading(bench):
-    """Its name says that it is a timeline, and it is none: no reading is tried on it."""
+    """Its name is that of a timeline, but it is not one: no reading is tried on it."""
     document, _ = make(bench.library, BINS)
     there, other, files = another_library(bench, BINS)
     confirmed(bench, document)
@@ -199,7 +198,7 @@ def test_what_is_called_like_a_known_make_is_never_read_by_a_reading(bench):
     assert all(map(os.path.exists, files)) and named.exists()
 
 
-def test_a_mistake_of_ours_is_not_told_as_the_documents(bench, monkeypatch):
+def test_a_mistake_of_ours_is_not_reported_as_the_documents(bench, monkeypatch):
     document, _ = make(bench.library, BINS)
     monkeypatch.setattr(asking, "CHILD", "tests.commands.dying_child")
     monkeypatch.setenv("PYTHONPATH", str(Path(__file__).parents[2]))
@@ -209,7 +208,7 @@ def test_a_mistake_of_ours_is_not_told_as_the_documents(bench, monkeypatch):
 
 
 def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
-    """A library that nobody knew, and that has an identity once it has crossed."""
+    """An unknown library, which has an identity after it crossed."""
     document, _ = make(bench.library, BINS)
     confirmed(bench, document)
     _, said, _ = fascis(
@@ -219,7 +218,7 @@ def test_a_copy_and_its_parts_are_read_as_the_library_was(bench):
     assert survey_of(bench, there)[0][document.name] == "learned"
     moved = there.with_name("Elsewhere")
     there.rename(moved)
-    # Its records say which library it is, wherever it lies.
+    # Its records contain its id, wherever it lies.
     assert learn(bench, moved / document.name)[1]["state"] == "confirmed"
 
 
@@ -242,8 +241,8 @@ def test_a_survey_tells_what_could_be_read(bench):
 
 
 @pytest.mark.parametrize("value", ["herons/dawn.mov", "dawn.mov", "c:\\\\herons\\\\dawn"])
-def test_paths_where_nothing_stood_when_it_was_looked_at(bench, value):
-    """Relative, so that nothing tells whether there is such a file: nobody judged this column."""
+def test_paths_where_nothing_stood_when_it_was_examined(bench, value):
+    """Relative paths do not show whether such a file exists: nobody judged this column."""
     document, _ = make(bench.library, ROOTS)
     with closing(sqlite3.connect(document)) as db:
         db.execute("ALTER TABLE n ADD COLUMN proxy TEXT NOT NULL DEFAULT ''")
@@ -355,8 +354,8 @@ def test_one_root_says_where_all_of_it_is_together(bench):
     assert loose.exists()
 
 
-def test_what_cannot_be_written_anew_is_left_as_it_is_and_says_why(bench):
-    """Its program makes it note every change of a folder: that was not so when it was looked at."""
+def test_what_cannot_be_rewritten_is_left_as_it_is_and_says_why(bench):
+    """Its program logs every change of a folder: that was not so when it was examined."""
     document, files = make(bench.library, ROOTS)
     confirmed(bench, document)
     with closing(sqlite3.connect(document)) as db:
@@ -374,7 +373,7 @@ def test_what_cannot_be_written_anew_is_left_as_it_is_and_says_why(bench):
 
 @pytest.mark.parametrize("known", [True, False], ids=["in the library", "beside it"])
 def test_a_timeline_whose_name_says_nothing_follows_what_it_uses(bench, known):
-    """Documents are known by their content, also when it is asked what is needed elsewhere."""
+    """Documents are recognised by their content, also when searching what is needed elsewhere."""
     clip = bench.library / "Media/weir.mov"
     write(clip, b"w" * 900)
     write(bench.library / "Autumn/autumn.otio", timeline("../Media/weir.mov"))
@@ -415,7 +414,7 @@ class Killed(BaseException):
 
 
 @pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
-def test_cut_off_while_it_is_led_elsewhere_it_is_the_old_one_or_the_new_one(bench, style):
+def test_interrupted_while_it_is_updated_it_is_the_old_one_or_the_new_one(bench, style):
     document, files = make(bench.library, style)
     learnt = look_at(bench.workspace, document)
     confirm(bench.workspace, learnt)
@@ -459,8 +458,8 @@ def test_cut_off_while_it_is_led_elsewhere_it_is_the_old_one_or_the_new_one(benc
         assert document.read_bytes() == before, seen
 
 
-def test_what_a_column_that_was_not_looked_at_names_makes_it_not_understood(bench):
-    """The shape is the same, and more stands in it: what it needs is not known any more."""
+def test_what_a_column_that_was_not_examined_names_makes_it_not_understood(bench):
+    """The shape is the same, but it contains more: its needs are not known any more."""
     document, files = make(bench.library, ROOTS)
     with closing(sqlite3.connect(document)) as db:
         db.execute("ALTER TABLE n ADD COLUMN sound TEXT")
@@ -526,7 +525,7 @@ def drive_of(bench, path):
 
 
 def test_a_document_that_takes_too_much_ends_nothing_but_itself(bench, monkeypatch):
-    """Its child process is ended; the documents behind it are looked at by another."""
+    """Its child process is stopped; another one examines the documents after it."""
     paths = []
     for n, name in enumerate(["before", "fatal", "behind"]):
         document, _ = make(bench.library / name, BINS, seed=n)
@@ -541,7 +540,7 @@ def test_a_document_that_takes_too_much_ends_nothing_but_itself(bench, monkeypat
     assert list(bench.workspace.private.iterdir()) == []
 
 
-def test_stopped_nothing_of_it_goes_on(bench, monkeypatch):
+def test_after_a_stop_nothing_continues(bench, monkeypatch):
     document, _ = make(bench.library, BINS)
     control, begun = Control(), []
     popen = asking.subprocess.Popen
@@ -604,7 +603,7 @@ def noted(document):
 
 
 def note(document, words, keep):
-    """Writes words that are no path, into the journal alone where it is to be kept."""
+    """Writes text that is not a path, on request only into the journal."""
     db = sqlite3.connect(document)
     db.execute("PRAGMA journal_mode=WAL")
     db.execute("PRAGMA wal_autocheckpoint=0")
@@ -625,7 +624,7 @@ def note(document, words, keep):
 
 @pytest.mark.parametrize("when", ["before", "at the copy"])
 def test_brought_back_what_is_in_a_journal_is_not_lost(bench, when):
-    """References are as they were; what a person noted since is in the journal only."""
+    """References are as before; a person's later notes are only in the journal."""
     document, files = make(bench.library, ROOTS)
     note(document, "calm", keep=False)
     note(document, "the weir is open", keep=when == "before")
@@ -646,7 +645,7 @@ def test_brought_back_what_is_in_a_journal_is_not_lost(bench, when):
 
 
 def noted_in_copy(document):
-    """What a document says, without touching its journal."""
+    """The content of a document, without touching its journal."""
     apart = document.with_name("apart")
     apart.mkdir()
     for end in ("", "-wal"):

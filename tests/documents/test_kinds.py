@@ -30,9 +30,9 @@ from fascis.documents.registry import kind_named, kind_of, kinds
 from fascis.documents.text import TextKind
 from fascis.library.roles import Role, RoleRule, is_worked_in
 from fascis.library.standing import Standing
+from fascis.relink.acts import acts_of
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
-from fascis.relink.relinking import acts_of
 from tests.documents.opened import InMemory, read
 from tests.documents.test_formats import MAKERS
 from tests.library.making import catalog_at, picture, timeline, write
@@ -92,7 +92,7 @@ def a_catalog(names, tmp_path):
 
 
 def learned(names, tmp_path, database):
-    """A document of a made-up make, of which somebody said where it keeps its paths."""
+    """A document of a made-up make, with a confirmed reading."""
     if database:
         path = tmp_path / "made.db"
         path.unlink(missing_ok=True)
@@ -134,7 +134,7 @@ def made(kind, names, tmp_path):
 
 
 def change_to(reference, name):
-    """Another name for what a reference leads to, as its kind says such a thing."""
+    """Another name for a reference's target, in the form of its kind."""
     if reference.means is Means.BELOW:
         return Change(f"elsewhere/{name}", place=Place(None, "/new"))
     return Change(name)
@@ -164,7 +164,7 @@ def test_it_tells_what_it_refers_to_as_often_as_it_is_asked(kind, tmp_path):
         assert again.seen == seen
 
 
-def test_one_reference_is_led_elsewhere_and_nothing_else_changes(kind, tmp_path):
+def test_one_reference_gets_another_target_and_nothing_else_changes(kind, tmp_path):
     with kind.open(made(kind, NAMES, tmp_path)) as document:
         before = files_in(document)
         chosen = before[-1].locator
@@ -190,15 +190,15 @@ def test_nothing_to_change_gives_nothing_new(kind, tmp_path):
         assert document.retargeted(lambda _number, _reference: None) is None
 
 
-def test_it_is_known_by_its_content_whatever_it_is_called(kind, tmp_path):
+def test_it_is_known_by_its_content_whatever_its_name(kind, tmp_path):
     source = made(kind, NAMES, tmp_path)
     if not kind.is_file:
-        assert kind_of(b"weir.mov", source.head()) is None  # the kernel says what is a link
+        assert kind_of(b"weir.mov", source.head()) is None  # The kernel knows what is a link.
         return
     others = [k for k in kinds() if k.is_file and k is not kind]
     if kind.name != "m3u8":
         assert kind_of(b"autosave.bak", source.head()) is kind
-        # A reading is never tried on what is called like a document of a known make.
+        # A reading is never tried on a document named like a known make.
         learned = kind.name == "learned"
         for other in others:
             expected = other if learned and other.works else kind
@@ -209,7 +209,7 @@ def test_it_is_known_by_its_content_whatever_it_is_called(kind, tmp_path):
         assert kind_of(b"x." + extension.encode(), b"?") is kind
 
 
-def test_what_is_none_of_its_kind_is_one_clear_sentence(kind, tmp_path):
+def test_a_file_of_another_kind_is_one_clear_sentence(kind, tmp_path):
     if kind.name in ("link", "m3u8"):
         return  # any bytes are a link's target, and a playlist's lines
     with pytest.raises(NotUnderstood, match=r"\.$"), kind.open(InMemory(b"river" * 9)) as document:
@@ -248,7 +248,7 @@ def test_a_large_document_is_read_and_written_as_a_small_one_is(kind, tmp_path, 
 
 
 def test_what_changed_since_its_references_were_read_is_not_written(shot_list):
-    """The spans are those of what was read: in anything else they are nobody's."""
+    """The spans belong to the content that was read."""
     source = InMemory(shots("a.mov", "b.mov"))
     with shot_list.open(source) as document:
         assert len(list(document.references())) == 2
@@ -257,7 +257,7 @@ def test_what_changed_since_its_references_were_read_is_not_written(shot_list):
             document.retargeted(lambda _number, _reference: Change("c.mov"))
 
 
-def test_a_catalog_cannot_hold_a_name_that_is_no_text_and_says_so(tmp_path):
+def test_a_catalog_cannot_hold_a_name_that_is_not_text_and_says_so(tmp_path):
     kind = kind_named(b"x.fascat")
     source = a_catalog(NAMES, tmp_path)
     name = os.fsdecode(b"\xff.jpg")
@@ -317,7 +317,7 @@ def test_what_a_made_up_kind_refers_to_is_needed(bench, shot_list):
 
 
 def test_a_large_document_beside_the_library_is_searched_within_the_time_there_is(bench, tmp_path):
-    """One name at its very end is found; one that never ends stops nobody."""
+    """A name at the very end is found; one that never ends stops nothing."""
     lib = bench.library
     used = write(lib / "media/weir.mov", b"w" * 50)
     real = os.path.realpath(bytes(used))
@@ -333,7 +333,7 @@ def test_a_large_document_beside_the_library_is_searched_within_the_time_there_i
     assert time.process_time() - begun < 1 and found.bounds
 
 
-def test_a_made_up_kind_is_relinked_and_taken_back(bench, shot_list):
+def test_a_made_up_kind_is_relinked_and_undone(bench, shot_list):
     lib = bench.library
     document = write(lib / "summer.shots", shots("gone/weir.mov", "media/held.mov"))
     write(lib / "media/held.mov", b"h" * 9)

@@ -1,5 +1,6 @@
 """Names, lists, writers, walking: laws of the bottom room."""
 
+import csv
 import errno
 import io
 import os
@@ -8,9 +9,10 @@ import subprocess
 import unicodedata
 
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from fascis.files import inventory
 from fascis.files.disk.digest import digest_of, digest_of_bytes
 from fascis.files.disk.medium import PosixMedium, read_small
 from fascis.files.disk.walk import walk
@@ -18,7 +20,8 @@ from fascis.files.disk.writer import AtomicWriter, write_whole
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import format_line, parse_line, read_manifest, write_manifest
-from fascis.files.names import elided, folded, listed, safe_place, shown, unlisted
+from fascis.files.names import all_listed, elided, folded, listed, safe_place, shown, unlisted
+from fascis.files.records import records
 from fascis.words.figures import duration, number, size
 
 NAME = st.binary(min_size=1, max_size=40).filter(
@@ -91,7 +94,7 @@ def test_b3sum_reads_what_is_written(tmp_path):
         b"0" * 64 + b" one space\n",
     ],
 )
-def test_a_line_that_is_no_manifest_line(line):
+def test_a_line_that_is_not_a_manifest_line(line):
     assert parse_line(line) is None
 
 
@@ -248,3 +251,100 @@ def test_a_path_of_twenty_thousand_bytes_is_listed_and_read():
     out = io.BytesIO()
     write_manifest(out, [(bytes(32), place)])
     assert list(read_manifest(io.BytesIO(out.getvalue()), "x")) == [(bytes(32), place)]
+
+
+FIELDS = st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=6)
+
+
+@given(st.lists(st.tuples(FIELDS, st.integers(), FIELDS), min_size=1, max_size=6))
+def test_records_are_those_of_the_standard_library(rows):
+    out = io.StringIO(newline="")
+    csv.writer(out, lineterminator="\r\n").writerows(rows)
+    assert records(list(zip(*rows, strict=True))) == out.getvalue()
+
+
+@given(st.lists(st.binary(min_size=1, max_size=6).filter(lambda p: b"\0" not in p)))
+def test_many_places_are_listed_as_each_of_them(places):
+    texts, encodings = all_listed(places)
+    assert list(zip(texts, encodings, strict=True)) == [listed(place) for place in places]
+
+
+def read_one_by_one(text):
+    """The entries by the standard library's reader, record by record; None for a damaged list."""
+    rows = csv.reader(io.StringIO(text, newline=""))
+    header = next(rows, None)
+    if header not in (list(inventory.HEADER), list(inventory.WITH_BEFORE)):
+        return None
+    try:
+        return [inventory._entry(row, len(header)) for row in rows]
+    except (ValueError, csv.Error):
+        return None
+
+
+def read_at_once(text):
+    try:
+        return list(read_inventory(io.StringIO(text, newline=""), "inventory"))
+    except Damaged:
+        return None
+
+
+ODD = st.text(st.sampled_from('a/.,"\r\n \x00é%'), max_size=5)
+FIELD = st.one_of(ODD, st.sampled_from(["utf-8", "percent", "1", "-1", "00", "zz", str(1 << 63)]))
+PLAIN = st.tuples(
+    st.text(st.sampled_from("ab/, ."), min_size=1, max_size=4), st.sampled_from(["utf-8"]),
+    st.integers(0, 9).map(str), st.integers(-9, 9).map(str), st.sampled_from(["", "00ff"]),
+    st.sampled_from(["original", "other"]),
+)  # fmt: skip
+
+
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    before=st.booleans(),
+    rows=st.lists(st.one_of(PLAIN.map(list), st.lists(FIELD, min_size=5, max_size=8)), max_size=9),
+    raw=st.lists(st.one_of(st.just(None), ODD), max_size=9),
+)
+def test_an_inventory_read_at_once_is_what_it_is_record_by_record(monkeypatch, before, rows, raw):
+    monkeypatch.setattr(inventory, "_READ_AT_ONCE", 60)
+    header = inventory.WITH_BEFORE if before else inventory.HEADER
+    text = ",".join(header) + "\r\n"
+    for at, row in enumerate(rows):
+        out = io.StringIO(newline="")
+        csv.writer(out, lineterminator="\r\n").writerow([*row, "", ""] if before else row)
+        # What is no record of a writer may stand there too.
+        odd = raw[at] if at < len(raw) else None
+        text += out.getvalue() if odd is None else odd
+    assert read_at_once(text) == read_one_by_one(text)
+
+
+@pytest.mark.parametrize("first", ["a.mov,utf-8", "%61.mov,percent"])
+def test_a_damaged_inventory_names_the_record(first):
+    header = ",".join(inventory.HEADER)
+    text = f"{header}\r\n{first},1,2,00,original\r\nb.mov,utf-8,1,2,00,original\r\n"
+    assert len(list(read_inventory(io.StringIO(text, newline=""), "list"))) == 2
+    for wrong in ("c.mov,utf-8,one,2,00,original\r\n", "c.mov\r\n", "c" * 200_000 + "\r\n"):
+        with pytest.raises(Damaged, match="record 4 "):
+            list(read_inventory(io.StringIO(text + wrong, newline=""), "list"))
+
+
+@given(st.lists(st.one_of(
+    st.tuples(st.binary(min_size=32, max_size=32), PLACE).map(lambda e: format_line(*e)),
+    st.binary(max_size=80).map(lambda b: b"0" * 64 + b"  " + b + b"\n"),
+)))  # fmt: skip
+def test_a_manifest_read_at_once_is_what_it_is_line_by_line(lines):
+    content = b"".join(lines)
+    expected = [parse_line(line) for line in io.BytesIO(content)]
+    if None in expected:
+        with pytest.raises(Damaged, match=f"line {expected.index(None) + 1} "):
+            list(read_manifest(io.BytesIO(content), "manifest"))
+    else:
+        assert list(read_manifest(io.BytesIO(content), "manifest")) == expected
+
+
+def test_long_lines_of_a_damaged_manifest_take_no_memory():
+    line = b"0" * 64 + b"  " + b"a" * 900_000 + b"\n"
+    stream = io.BytesIO(line * 20)
+    entries = read_manifest(stream, "manifest")
+    assert len(next(entries)[1]) == 900_000
+    # It has read on by one line at most.
+    assert stream.tell() <= 2 * len(line)
+    assert len(list(entries)) == 19

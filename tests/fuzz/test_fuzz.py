@@ -38,7 +38,7 @@ from fascis.files.manifest import read_manifest
 from fascis.library.identity import parse_identity
 from fascis.library.references.unknown import Names, recognised
 from fascis.library.register import Register
-from fascis.relink.relinking import acts_of
+from fascis.relink.acts import acts_of
 from tests.conftest import usual
 from tests.crossing.ways import settled
 from tests.documents.opened import TEXTS, read, rewritten

@@ -12,10 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fascis.crossing.status.old_place import set_aside
+from fascis.files.control import Control
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
+from fascis.files.own import in_order
 from fascis.files.own.database import bring_up
-from fascis.library import register
+from fascis.library import listing, register
 from fascis.library.identity import (
     Crossed,
     Home,
@@ -137,6 +139,91 @@ def test_a_survey_can_be_stopped(library):
     medium.close()
 
 
+@pytest.fixture
+def wide(tmp_path, helpers_at_once, monkeypatch):
+    """A library of so many folders that helpers list them."""
+    monkeypatch.setattr(listing, "BATCH", helpers_at_once)
+    root = tmp_path / "wide"
+    names = [b"a.mov", b"b.JPG", b"a.MOV", b"note", b"cut.otio", b"\xff\xfe.wav", b"x.r\nm"]
+    for day in range(8):
+        folder = bytes(root) + b"/day-%d/Renders" % day if day % 3 else bytes(root) + b"/d %d" % day
+        os.makedirs(folder)
+        for size, name in enumerate(names[: day or 7]):
+            with open(folder + b"/" + name, "wb") as out:
+                out.write(b"x" * (size + day))
+        os.utime(folder + b"/a.mov", ns=(0, (day - 3) * 10**18))
+        os.symlink("a.mov", folder + b"/link.mov")
+    os.mkfifo(root / "pipe.mov")
+    return root
+
+
+def as_columns(found):
+    rows = [(place, folder.place, folder.mode) for _, folder, place in found.rows()]
+    columns = [getattr(found, name).tobytes() for name in (*listing.COLUMNS, "role")]
+    return rows, columns, found.mounts, [str(t) for t in found.unlistable]
+
+
+def test_helpers_list_what_one_process_lists(wide, monkeypatch):
+    started, real = [], listing.Helper
+    monkeypatch.setattr(listing, "Helper", lambda *how: started.append(how) or real(*how))
+    with_helpers = as_columns(surveyed(wide))
+    assert len(started) == 2
+    monkeypatch.setattr(in_order, "helper_count", lambda: 1)
+    alone = as_columns(surveyed(wide))
+    assert alone == with_helpers and len(started) == 2
+    found = [
+        bytes(p.relative_to(wide)) for p in wide.rglob("*") if not p.is_dir() or p.is_symlink()
+    ]
+    assert sorted(place for place, *_ in alone[0]) == sorted(found)
+    assert len(found) > 30
+
+
+@pytest.mark.parametrize("after", [0, 2, 3])
+def test_what_a_helper_was_to_list_when_it_died_is_listed_all_the_same(wide, monkeypatch, after):
+    expected = as_columns(surveyed(wide))
+    taken, take = [], listing.Helper.take
+
+    def dying(self, control):
+        taken.append(1)
+        if len(taken) > after:
+            self._process.kill()
+            self._process.wait()
+        return take(self, control)
+
+    monkeypatch.setattr(listing.Helper, "take", dying)
+    assert as_columns(surveyed(wide)) == expected and len(taken) > after
+
+
+def test_a_folder_that_a_helper_cannot_list_is_reported_by_its_place(wide, monkeypatch):
+    answer = listing.Helper.take
+
+    def refusing(self, control):
+        return [(13, "Permission denied") for _ in answer(self, control)]
+
+    monkeypatch.setattr(listing.Helper, "take", refusing)
+    found = surveyed(wide)
+    refused = [trouble.place for trouble in found.unlistable]
+    # The top is listed here, before there are helpers.
+    assert refused == sorted(os.fsencode(name) for name in os.listdir(wide) if name != "pipe.mov")
+    assert "day-7: it is not permitted" in str(found.unlistable[-1])
+    assert [folder.place for folder in found.folders] == [b""]
+
+
+def test_stopped_while_helpers_list_it_ends_and_so_do_they(wide, monkeypatch):
+    made, control, real = [], Control(), listing.Helper
+
+    def starting(*how):
+        made.append(real(*how))
+        control.stop()
+        return made[-1]
+
+    monkeypatch.setattr(listing, "Helper", starting)
+    medium = PosixMedium.at(wide)
+    with closing(medium), pytest.raises(Cancelled, match="nothing was changed"):
+        survey(medium, control=control)
+    assert made and all(helper._process.poll() is not None for helper in made)
+
+
 IDENTITY = Identity(
     library_id="0b5f2c00-aaaa",
     name="The Weir",
@@ -165,7 +252,7 @@ def test_an_identity_survives():
         b"[" * 5000,
     ],
 )
-def test_a_damaged_identity_is_told(text):
+def test_a_damaged_identity_is_reported(text):
     with pytest.raises(Damaged, match="damaged"):
         parse_identity(text, "identity.json")
 
@@ -220,7 +307,7 @@ def test_a_register_that_cannot_be_used_says_so_and_stays(tmp_path, spoil, words
 @pytest.mark.parametrize(
     "kept", [{}, {"roles": 5}, {"roles": {"nonsense": [1, 2, 3]}}, {"roles": {"proxy": [1]}}]
 )
-def test_a_summary_that_is_no_summary(kept):
+def test_a_summary_that_is_not_a_summary(kept):
     assert parse_summary(kept) is None
 
 

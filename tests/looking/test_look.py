@@ -1,4 +1,4 @@
-"""Looking: libraries are found in generated homes, what is none is not, and nothing is written."""
+"""Searching: libraries are found in generated homes, nothing else is, and nothing is written."""
 
 import json
 import os
@@ -11,6 +11,7 @@ import pytest
 
 from fascis.files.control import Control
 from fascis.files.errors import Cancelled
+from fascis.files.own import in_order
 from fascis.library.looking import seers, walking
 from fascis.library.looking.look import look
 from fascis.library.looking.seeing import Eyes
@@ -41,7 +42,7 @@ def test_by_the_command_line(bench, home, monkeypatch):
     for kind in ("CACHE", "STATE", "DATA", "CONFIG"):
         monkeypatch.setenv(f"XDG_{kind}_HOME", str(bench.drives.parent / kind.lower()))
     every = [p for p in home.rglob("*") if p.is_file()]
-    # Without a folder every drive is looked at too, and other tests may have mounted some.
+    # Without a folder every drive is searched too, and other tests may have mounted some.
     _, all_of_it, _ = fascis(bench, "look", "--json")
     status, said, err = fascis(bench, "look", home, "--json")
     assert all(one in all_of_it["libraries"] for one in said["libraries"])
@@ -107,12 +108,9 @@ def test_what_changed_is_seen_and_what_did_not_is_remembered(bench, home, monkey
 
 
 @pytest.fixture
-def helped(home, monkeypatch):
-    """A home of so many folders that helpers are started, at once."""
-    monkeypatch.setattr(seers, "_SECONDS", 0.0)
-    monkeypatch.setattr(seers, "BATCH", 3)
-    monkeypatch.setattr(walking, "BATCH", 3)
-    monkeypatch.setattr(seers, "helper_count", lambda: 2)
+def helped(home, helpers_at_once, monkeypatch):
+    """A home of so many folders that helpers see them."""
+    monkeypatch.setattr(walking, "BATCH", helpers_at_once)
     for n in range(12):
         film(home, f"Weir {n}", random.Random(n))
         program(home, random.Random(100 + n))
@@ -130,13 +128,13 @@ def test_helpers_see_what_one_process_sees(bench, helped, monkeypatch):
     monkeypatch.setattr(seers, "Helper", lambda module: started.append(module) or real(module))
     with_helpers = as_told(look(bench.workspace, [helped]))
     assert len(started) == 2
-    monkeypatch.setattr(seers, "helper_count", lambda: 1)
+    monkeypatch.setattr(in_order, "helper_count", lambda: 1)
     (bench.workspace.private.parent / "looked.sqlite").unlink()
     assert as_told(look(bench.workspace, [helped])) == with_helpers
     assert len(with_helpers[0]) == 12
 
 
-@pytest.mark.parametrize("after", [0, 1, 5])
+@pytest.mark.parametrize("after", [0, 2, 6])
 def test_what_a_helper_was_to_see_when_it_died_is_seen_all_the_same(
     bench, helped, monkeypatch, after
 ):
@@ -172,7 +170,7 @@ def test_stopped_while_helpers_look_it_ends_and_so_do_they(bench, helped, monkey
     assert made and all(h._process.poll() is not None for h in made)
 
 
-def test_what_may_not_be_listed_is_told(bench, home, monkeypatch):
+def test_folders_that_cannot_be_listed_are_reported(bench, home, monkeypatch):
     film(home, "Weir", random.Random(8))
     closed = home / "Film locked"
     closed.mkdir()
@@ -197,7 +195,7 @@ def test_stopped_it_ends_at_once(bench, home):
 
 
 @pytest.mark.parametrize("damage", ["{", '{"format": 9}', "\x00" * 40])
-def test_a_document_or_record_that_is_none_is_no_library(bench, home, damage):
+def test_a_document_or_record_that_is_invalid_is_not_a_library(bench, home, damage):
     write(home / "Film/Weir/cut.otio", damage.encode())
     write(home / "Film/Otter/.fascis/identity.json", damage.encode())
     clips(home / "Film/Weir", random.Random(1), 2)
@@ -209,7 +207,7 @@ def test_a_folder_that_is_not_there_is_refused(bench):
     assert status == 2 and "no connected drive" in said["error"]
 
 
-def test_a_cache_that_is_damaged_is_made_anew(bench, home):
+def test_a_cache_that_is_damaged_is_made_again(bench, home):
     root = film(home, "Weir", random.Random(10))
     cache = bench.workspace.private.parent / "looked.sqlite"
     write(cache, b"no database at all, but long enough to be taken for one" * 40)
@@ -218,7 +216,7 @@ def test_a_cache_that_is_damaged_is_made_anew(bench, home):
         assert db.execute("SELECT count(*) FROM seen").fetchone()[0] > 3
 
 
-def test_a_folder_that_went_is_told(bench, home):
+def test_a_folder_that_went_is_reported(bench, home):
     looked = look(bench.workspace, [home / "gone"])
     assert looked.libraries == [] and looked.not_permitted == [bytes(home / "gone")]
 

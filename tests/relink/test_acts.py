@@ -16,11 +16,10 @@ from fascis.files.disk.medium import PosixFile
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.library import replacing
 from fascis.library.standing import Standing
-from fascis.relink.acts import Acts
+from fascis.relink.acts import Acts, acts_of
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
 from fascis.relink.outcome import State
-from fascis.relink.relinking import acts_of
 from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import catalog_at, open_by_another, timeline, write
@@ -169,7 +168,7 @@ def test_a_moved_folder_of_a_catalog_changes_its_row_and_a_part_of_one_its_photo
     assert folders[now[4][1]] == folders[now[5][1]] == (1, "salmon, run")
 
 
-def test_cut_off_at_every_step_nothing_is_lost_and_the_next_start_puts_all_back(bench, weir):
+def test_interrupted_at_every_step_nothing_is_lost_and_the_next_start_restores_all(bench, weir):
     before, steps = contents(weir), []
     bench.step = steps.append
     act = apply(bench)
@@ -222,7 +221,7 @@ def test_a_document_that_changed_since_refuses_and_nothing_is_written(bench, wei
 
 
 @pytest.mark.parametrize("bad", ["read-only", "open", "journal", "catalog changed"])
-def test_a_document_that_may_not_be_touched_refuses_all(bench, weir, bad):
+def test_a_document_that_cannot_be_touched_refuses_all(bench, weir, bad):
     surveyed, relinking, found = look(bench)
     words = {"read-only": "Feature.otio may not be written", "open": "has Feature.otio open",
         "journal": "Bell.fascat-wal lies beside",
@@ -264,7 +263,7 @@ def test_a_full_disk_leaves_the_old_documents_and_nothing_else(bench, weir, monk
     assert all(a.state == "undone" for a in acts_of(bench.workspace).all())
 
 
-def test_a_document_that_was_worked_in_since_is_not_taken_back(bench, weir):
+def test_a_document_that_was_worked_in_since_is_not_undone(bench, weir):
     act = apply(bench)
     write(weir / "cut/Teaser.otio", timeline("new work.mov"))
     before = contents(weir)
@@ -312,7 +311,7 @@ def test_two_at_once_are_refused_and_a_damaged_record_is_left_alone(bench, weir)
 
 @pytest.mark.parametrize("filesystem", ["exfat", "ext4"])
 def test_on_a_real_drive_and_when_it_is_full(bench, mounted, filesystem):
-    """On exFAT the drive refuses to swap at once; a full drive leaves everything as it was."""
+    """On exFAT the drive refuses to swap at once; a full drive leaves everything unchanged."""
     workspace, drive = real(bench).workspace, mounted(filesystem, 40)
     lib = drive / "The Weir"
     for n in range(3):

@@ -29,9 +29,9 @@ from fascis.documents.model import NotUnderstood
 from fascis.files.control import Control
 from fascis.files.errors import FascisError, Refused
 from fascis.library.roles import Role
+from fascis.relink.acts import acts_of
 from fascis.relink.contents import Contents
 from fascis.relink.index import look_in
-from fascis.relink.relinking import acts_of
 from tests.crossing.test_crash_points import Killed, Killer
 from tests.library.making import write
 from tests.thorough import WORLDS
@@ -48,7 +48,7 @@ SHARES = 8  # so that several workers divide them
 
 
 class Run:
-    """One world with what was seen of it before anything was done."""
+    """One world, with its state before anything was done."""
 
     def __init__(self, root, seed):
         self.random = random.Random(seed)
@@ -226,7 +226,7 @@ class Run:
         return years
 
     def split(self):
-        """A library is split by its projects, cut off perhaps, and goes on."""
+        """A library is split by its projects, perhaps interrupted, and resumed."""
         r, bench = self.random, self.bench
         library = self.world.library
         if not library.exists():
@@ -320,7 +320,7 @@ class Run:
         crossing.close()
 
     def _judge_copy(self, crossing, plan, record):
-        """Every document of the copy plays what its original played, but for what was left out."""
+        """Every document of the copy plays what its original played, except files left out."""
         target, library = crossing.places.target, plan.source
         there = oracle.documents(target, self.world.mounts)
         with_same_content = {}
@@ -351,7 +351,7 @@ class Run:
                 )
 
     def judge(self):
-        """Nothing that somebody needs is gone; what stays plays what it played."""
+        """Nothing that somebody needs is gone; everything that stays plays what it played."""
         after = oracle.files(self.top)
         contents = Counter(f[0] for f in after.values())
         kept = {f[0] for f in oracle.files_with_own(self.top).values()}

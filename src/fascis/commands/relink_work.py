@@ -1,4 +1,4 @@
-"""What ``relink`` does, and ``undo`` for what it did; imported only when one is run."""
+"""The work of ``relink``, and of ``undo`` for it; imported only when one runs."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ from fascis.files.control import Control
 from fascis.files.errors import EnvironmentTrouble, Refused
 from fascis.files.names import fsname, shown
 from fascis.files.route import Moved
-from fascis.relink.acts import Act, recall
+from fascis.relink.acts import Act, acts_of, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look_in
 from fascis.relink.outcome import Decisions, Match, State, evidence_words
 from fascis.relink.pairs import Basis
-from fascis.relink.relinking import Relinking, acts_of, also_lost, known_away
+from fascis.relink.relinking import Relinking, also_lost, known_away
 from fascis.relink.returned import folders_to_look_in, old_paths, returned_moves
 from fascis.words.figures import NBSP, number
 from fascis.words.speech import tr, trn
@@ -37,7 +37,7 @@ _MOST_TOLD = 200
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What was asked for on the command line."""
+    """The options of the command."""
 
     library: str
     search: list[str]
@@ -50,7 +50,7 @@ class Wanted:
 
 
 def relink(wanted: Wanted, as_json: bool) -> None:
-    """Looks for what a library lost, and leads its documents there when that is asked for."""
+    """Looks for what a library lost, and updates its documents if asked to."""
     workspace = from_environment()
     folders = [Path(s).absolute() for s in wanted.search]
     if not folders and not wanted.locate and not wanted.returned:
@@ -139,7 +139,7 @@ def _look(
 
 
 def _both(text: str, root: bytes, as_json: bool) -> tuple[bytes, bytes]:
-    """Takes ``OLD=NEW`` apart; relative paths count from the library's folder."""
+    """Splits ``OLD=NEW``; relative paths count from the library's folder."""
     old, _, new = text.partition("=") if text.count("=") == 1 else text.rpartition("=/")
     if not old or not new:
         usage(tr("{text} is not OLD=NEW.", text=shown(text)), as_json)
@@ -153,7 +153,7 @@ def _move(text: str, root: bytes, as_json: bool) -> Moved:
 
 
 def _lost_path(relinking: Relinking, given: bytes, as_json: bool) -> bytes:
-    """The lost file that a person names: by its path, or by its name where only one has it."""
+    """The lost file that a person names: by its path, or by its name if only one has it."""
     mine = [
         x.path
         for x in relinking.lost
@@ -238,7 +238,7 @@ def _record(
 
 
 def _tell_move(move: dict[str, Any]) -> None:
-    """Tells one folder that moved."""
+    """Prints one folder move."""
     print(
         trn(
             "  {from_}\n    is now {to}: explains {n} file",
@@ -337,7 +337,7 @@ def _tell(record: dict[str, Any], match: Match, act: Act | None) -> None:
 def found_for_copy(
     workspace: Workspace, surveyed: Surveyed, search: list[str], as_json: bool
 ) -> Surveyed:
-    """A survey as if its documents led to what is found in some folders.
+    """A survey as if the library's documents led to files found in some folders.
 
     For the copy that a crossing makes.
     """
@@ -362,7 +362,7 @@ def found_for_copy(
 
 
 def undo(workspace: Workspace, id: str, as_json: bool) -> bool:
-    """Takes back a relinking; False when no one has this id."""
+    """Undoes a relinking; False if there is none with this id."""
     acts = acts_of(workspace)
     if acts.find(id) is None:
         return False

@@ -1,4 +1,4 @@
-"""How long work is paused, gone on with and stopped: in one way, everywhere."""
+"""Pausing, continuing and stopping work, in one way everywhere."""
 
 from __future__ import annotations
 
@@ -24,20 +24,20 @@ class Control:
 
     @property
     def stopped(self) -> bool:
-        """True once it was stopped."""
+        """True after it was stopped."""
         return self._stopped
 
     def pause(self) -> None:
-        """Holds the work at the next chunk."""
+        """Pauses the work at the next chunk."""
         self.pauses += 1
         self._go.clear()
 
     def go_on(self) -> None:
-        """Lets it go on."""
+        """Lets it continue."""
         self._go.set()
 
     def stop(self) -> None:
-        """Ends the work at the next chunk; what is verified is kept."""
+        """Ends the work at the next chunk; verified files are kept."""
         self._stopped = True
         self._go.set()
 
@@ -49,12 +49,12 @@ class Control:
         """
         if not self._go.is_set():
             self._go.wait()
-        if self._stopped:
+        if self.stopped:
             raise Cancelled(tr("Stopped. What is verified is kept; it can go on another day."))
 
 
 class Within(Control):
-    """For a part of some work: it is stopped and paused with the whole, or stopped by itself."""
+    """For a part of some work: stopped and paused with the whole, or stopped by itself."""
 
     def __init__(self, whole: Control) -> None:
         super().__init__()

@@ -1,23 +1,22 @@
-"""The manifest: digests in the format that ``b3sum --check`` reads. Parsing and writing.
+"""The manifest: digests in the format of ``b3sum --check``. Parsing and writing.
 
-A line is ``<64 hex digits>  <path>``. A path with a newline or backslash has them written ``\\n``
-and ``\\\\``, and the line
-then begins with a backslash; a carriage return stands as it is, since b3sum 1.2 knows no escape for
-it (seen; ``\\r`` is
-read). A path that is not UTF-8, or holds U+FFFD, is not listed,
-since b3sum can check no such line.
+A line is ``<64 hex digits> <path>``. A newline or backslash in a path is written ``\\n`` or
+``\\\\``, and the line then begins with a backslash. A carriage return is written unchanged, because
+b3sum 1.2 has no escape for it (seen; ``\\r`` is read). A path that is not UTF-8, or contains
+U+FFFD, is not listed, because b3sum cannot check such a line.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from itertools import islice
 from typing import BinaryIO
 
 from fascis.files.errors import Damaged
-from fascis.files.names import safe_place
+from fascis.files.names import safe_place, split_safe
 from fascis.words.speech import tr
 
-_LINES = 1024  # written at once
+_LINES = 1024  # Lines written at once.
 # A path may be longer than one call takes.
 LONGEST_LINE = 1 << 20
 
@@ -39,17 +38,18 @@ def format_line(digest: bytes, place: bytes) -> bytes:
 
 
 def write_manifest(out: BinaryIO, entries: Iterable[tuple[bytes, bytes]]) -> int:
-    """Writes ``(digest, place)`` entries that can be listed; gives how many were."""
-    count = 0
-    lines: list[bytes] = []
-    for digest, place in entries:
-        if place.isascii() or listable(place):
-            lines.append(format_line(digest, place))
-            count += 1
-        if len(lines) == _LINES:
-            out.write(b"".join(lines))
-            lines.clear()
-    out.write(b"".join(lines))
+    """Writes ``(digest, place)`` entries that can be listed; returns how many."""
+    count, rest = 0, iter(entries)
+    while some := list(islice(rest, _LINES)):
+        joined = b"\0".join(place for _, place in some)
+        if b"\\" in joined or b"\n" in joined or not listable(joined):
+            some = [(digest, place) for digest, place in some if listable(place)]
+            lines = [format_line(digest, place) for digest, place in some]
+        else:
+            # Nearly all are like this.
+            lines = [b"%b  %b\n" % (digest.hex().encode(), place) for digest, place in some]
+        out.write(b"".join(lines))
+        count += len(lines)
     return count
 
 
@@ -69,24 +69,57 @@ def _unescaped(text: bytes) -> bytes | None:
 
 
 def read_manifest(stream: BinaryIO, path: object) -> Iterator[tuple[bytes, bytes]]:
-    """Gives ``(digest, place)`` of each line.
+    """Returns ``(digest, place)`` of each line.
 
     Raises:
         Damaged: a line that is no manifest line, or a path that leads out of the library.
     """
-    for at, line in enumerate(iter(lambda: stream.readline(LONGEST_LINE), b""), 1):
-        entry = parse_line(line)
-        if entry is None:
-            raise Damaged(
-                path,
-                tr("line {at} is not a manifest line", at=at),
-                tr("Nothing was changed; the files are as they were."),
-            )
-        yield entry
+    lines, at = iter(lambda: stream.readline(LONGEST_LINE), b""), 0
+    while some := _next(lines):
+        entries = _at_once(some)
+        if entries is not None:
+            yield from entries
+            at += len(some)
+            continue
+        for line in some:
+            at += 1
+            entry = parse_line(line)
+            if entry is None:
+                raise Damaged(
+                    path,
+                    tr("line {at} is not a manifest line", at=at),
+                    tr("Nothing was changed; the files are as they were."),
+                )
+            yield entry
+
+
+def _next(lines: Iterator[bytes]) -> list[bytes]:
+    """The next lines; a few if they are long, as in a damaged list, so that memory is bounded."""
+    some, length = [], 0
+    for line in lines:
+        some.append(line)
+        length += len(line)
+        if length >= LONGEST_LINE:
+            break
+    return some
+
+
+def _at_once(lines: list[bytes]) -> Iterable[tuple[bytes, bytes]] | None:
+    """``(digest, place)`` of plain lines, as nearly all are; None if one is not plain."""
+    if any(line[:1] == b"\\" or line[64:66] != b"  " or line[-1:] != b"\n" for line in lines):
+        return None
+    places = split_safe(b"".join([line[66:] for line in lines])[:-1])
+    if places is None:
+        return None
+    try:
+        digests = [bytes.fromhex(line[:64].decode("ascii")) for line in lines]
+    except ValueError:
+        return None
+    return zip(digests, places, strict=True)
 
 
 def parse_line(line: bytes) -> tuple[bytes, bytes] | None:
-    """``(digest, place)`` of one line, or None when it is none."""
+    """``(digest, place)`` of one line, or None if it cannot be read."""
     line = line.removesuffix(b"\n")
     escaped = line.startswith(b"\\")
     body = line[1:] if escaped else line

@@ -1,6 +1,6 @@
 """Names of files.
 
-On Linux they are bytes; here is how they are shown, written in lists, and compared.
+On Linux they are bytes; this is how they are shown, written in lists, and compared.
 """
 
 from __future__ import annotations
@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 import unicodedata
+from collections.abc import Sequence
 
 _PERCENT = re.compile(rb"%([0-9A-Fa-f]{2})")
 
@@ -37,7 +38,7 @@ def shown(name: bytes | str) -> str:
 def listed(place: bytes) -> tuple[str, str]:
     """A place for JSON and the inventory: ``(text, encoding)``.
 
-    ``utf-8`` as it is; ``percent`` where the bytes are not UTF-8: they, and ``%``, are written
+    ``utf-8`` unchanged; ``percent`` if the bytes are not UTF-8: these, and ``%``, are written
     ``%XX``.
     """
     try:
@@ -47,6 +48,18 @@ def listed(place: bytes) -> tuple[str, str]:
         return "".join(
             f"%{ord(c) - 0xDC00:02X}" if 0xDC80 <= ord(c) <= 0xDCFF else c for c in text
         ), "percent"
+
+
+def all_listed(places: Sequence[bytes]) -> tuple[list[str], list[str]]:
+    """The texts of many places, and their encodings, as in :func:`listed`."""
+    if not places:
+        return [], []
+    try:
+        # All at once: no name contains a NUL.
+        return b"\0".join(places).decode("utf-8").split("\0"), ["utf-8"] * len(places)
+    except UnicodeDecodeError:
+        texts, encodings = zip(*map(listed, places), strict=True)
+        return list(texts), list(encodings)
 
 
 def unlisted(text: str, encoding: str) -> bytes:
@@ -67,16 +80,25 @@ def folded(name: bytes) -> str:
     )
 
 
-# A part that is nothing, one dot or two; or a NUL anywhere.
+# An empty part, one dot or two; or a NUL anywhere.
 _LEADS_OUT = re.compile(rb"(?:\A|/)\.{0,2}(?:/|\Z)|\0")
 
 
 def safe_place(place: bytes) -> bool:
-    """True when a place cannot lead out of its library.
+    """True if a place cannot lead out of its library.
 
     Relative, no empty, ``.`` or ``..`` part, no NUL.
     """
     return _LEADS_OUT.search(place) is None
+
+
+# The same of many places, one a line.
+_ONE_LEADS_OUT = re.compile(rb"(?:^|/)\.{0,2}(?:/|$)|\0", re.MULTILINE)
+
+
+def split_safe(lines: bytes) -> list[bytes] | None:
+    """Places, one a line without a newline in any of them; None if one could lead out."""
+    return None if _ONE_LEADS_OUT.search(lines) else lines.split(b"\n")
 
 
 STAGING = b".fascis-crossing-"
@@ -84,7 +106,7 @@ STAGING = b".fascis-crossing-"
 
 
 def parent(place: bytes) -> bytes:
-    """The folder a place lies in; ``b""`` is the root."""
+    """The folder of a place; ``b""`` is the root."""
     return place.rpartition(b"/")[0]
 
 
@@ -102,22 +124,22 @@ def elided(text: str, most: int) -> str:
 
 
 def fsname(text: str) -> bytes:
-    """A name typed by a person or given on a command line, as the bytes the file system takes."""
+    """A name typed by a person or given on a command line, as bytes for the file system."""
     try:
         return os.fsencode(text)
     except (
         UnicodeEncodeError
-    ):  # half of a surrogate pair, from a foreign file: no name of a file holds it
+    ):  # Half of a surrogate pair, from a foreign file: no file name contains it.
         return text.encode("utf-8", "replace")
 
 
 def name_key(name: bytes) -> str:
-    """What two names share that differ only in case or normal form (NFC, case folded)."""
+    """Equal for two names that differ only in case or normal form (NFC, case folded)."""
     return unicodedata.normalize("NFC", unicodedata.normalize("NFC", os.fsdecode(name)).casefold())
 
 
 def cut(name: bytes, most: int) -> bytes:
-    """The beginning of a name, ``most`` bytes at most, and not within a character."""
+    """The beginning of a name, at most ``most`` bytes, and not within a character."""
     if len(name) <= most:
         return name
     try:

@@ -1,11 +1,11 @@
-"""A survey: what a library's folder holds, as of when, in columns."""
+"""A survey: the contents of a library's folder at one time, in columns."""
 
 from __future__ import annotations
 
 import stat
 import time
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -13,17 +13,17 @@ from itertools import accumulate
 
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
-from fascis.files.disk.walk import Folder, walk
+from fascis.files.disk.walk import Folder
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.names import join, parent
-from fascis.files.times import all_kept, mtime_of
 from fascis.library.identity import OWN
+from fascis.library.listing import COLUMNS, Listed, folders_below, in_columns
 from fascis.library.roles import ROLES, Role, RoleRule
 from fascis.words.speech import tr
 
 
 class Kind(IntEnum):
-    """What an entry is. Special: devices, pipes, sockets, which are never copied."""
+    """The kind of an entry. Special: devices, pipes, sockets, which are never copied."""
 
     FILE = 0
     LINK = 1
@@ -31,11 +31,13 @@ class Kind(IntEnum):
 
 
 _TYPE_BITS = 12
+_LENGTH_BYTES = array("I").itemsize
+_OTHER = ROLES.index(Role.OTHER)
 _KINDS = {stat.S_IFREG >> _TYPE_BITS: Kind.FILE, stat.S_IFLNK >> _TYPE_BITS: Kind.LINK}
 
 
 def kind_of(mode: int) -> Kind:
-    """What an entry that is no folder is, by its mode."""
+    """The kind of an entry that is not a folder, by its mode."""
     return _KINDS.get(mode >> _TYPE_BITS, Kind.SPECIAL)
 
 
@@ -43,8 +45,8 @@ def kind_of(mode: int) -> Kind:
 class FolderRow:
     """One folder.
 
-    Its place, status fields kept in a copy, which rows of the columns lie in it, and the device
-    number by which inodes in it count: a subvolume has one of its own.
+    Its place, the properties kept in a copy, its rows in the columns, and the device number of its
+    inodes: a subvolume has its own.
     """
 
     place: bytes
@@ -58,7 +60,7 @@ class FolderRow:
 
 @dataclass(frozen=True, slots=True)
 class StrandTotal:
-    """Files that share a source folder and a role: the unit a person looks at."""
+    """Files that share a source folder and a role: the unit that a person sees."""
 
     folder: bytes
     role: Role
@@ -71,12 +73,9 @@ class StrandTotal:
 class Survey:
     """A library's folder in columns: row ``i`` is the same entry in each.
 
-    Sizes in bytes, times in ns.
-
-    ``names`` holds all names end to end, row ``i`` from ``ends[i-1]`` to ``ends[i]``. ``own``
-    counts rows of Fascis's own folder, which are left out of totals. ``unlistable`` are folders
-    that could not be looked into, ``mounts`` those that were not entered; ``subvolumes`` have
-    inodes of their own.
+    Sizes in bytes, times in ns. ``names`` holds all names end to end, row ``i`` from ``ends[i-1]``
+    to ``ends[i]``. Totals leave out Fascis's own folder. ``unlistable`` are folders that could not
+    be opened, ``mounts`` those that were not entered; ``subvolumes`` have their own inodes.
     """
 
     taken_at: float = 0.0
@@ -118,7 +117,7 @@ class Survey:
 
     def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
         """``(row, its folder, place)`` of every entry, folder by folder."""
-        # Gone through several times with a million rows: what does not change stays outside.
+        # Read several times with a million rows: whatever does not change is computed outside.
         names, ends = bytes(self.names), self.ends
         for folder in self.folders:
             above = folder.place + b"/" if folder.place else b""
@@ -129,7 +128,7 @@ class Survey:
                 begin = end
 
     def files(self) -> Iterator[tuple[int, bytes]]:
-        """``(row, place)`` of every regular file, Fascis's own left out."""
+        """``(row, place)`` of every regular file, without Fascis's own."""
         kinds = self.kinds()
         own: FolderRow | None = None
         seen: FolderRow | None = None
@@ -141,11 +140,11 @@ class Survey:
                 yield row, place
 
     def is_own(self, folder: FolderRow) -> bool:
-        """True for Fascis's own folder in the library."""
+        """True for Fascis's own folder."""
         return folder.place == OWN or folder.place.startswith(OWN + b"/")
 
     def strands(self) -> list[StrandTotal]:
-        """Totals by top folder and role, largest first. Regular files only, own files left out."""
+        """Totals by top folder and role, largest first; without Fascis's own files."""
         totals: dict[tuple[bytes, int], list[int]] = {}
         for folder in self.folders:
             if self.is_own(folder):
@@ -170,7 +169,7 @@ class Survey:
 
 
 def strand_folder(place: bytes) -> bytes:
-    """The source folder that a strand is named for: the first two parts of a folder's place."""
+    """The source folder after which a strand is named: the first two parts of a folder's place."""
     return b"/".join(place.split(b"/")[:2])
 
 
@@ -180,13 +179,13 @@ def survey(
     beat: Callable[[int], None] | None = None,
     control: Control = UNSTOPPED,
 ) -> Survey:
-    """Surveys the folder a medium is opened on. Writes nothing.
+    """Surveys the folder of a medium. Writes nothing.
 
     Args:
         medium: the library's folder.
         rule: how roles are decided.
-        beat: told the count of entries so far, folder by folder.
-        control: asked at every folder.
+        beat: called with the number of entries so far, folder by folder.
+        control: checked at every folder.
 
     Raises:
         Cancelled: when ``control`` was stopped.
@@ -196,23 +195,38 @@ def survey(
     root = medium.status(b"")
     found = Survey(time.time(), root.st_dev, root.st_ino)
     by_extension: dict[bytes, int] = {}
-    for folder in walk(medium.handle, found.unlistable.append):
-        if control.stopped:
-            raise Cancelled(tr("The survey was stopped; nothing was changed."))
-        own = folder.place == OWN or folder.place.startswith(OWN + b"/")
-        _add(found, folder, Role.OTHER if own else rule.of_folder(folder.place), rule, by_extension)
-        if beat:
-            beat(len(found.ends))
-    if found.unlistable and not found.folders:
+    files = 0
+    every: list[Listed] = []
+    try:
+        for listed in folders_below(medium, control):
+            if isinstance(listed, EnvironmentTrouble):
+                found.unlistable.append(listed)
+                continue
+            every.append(listed)
+            files += len(listed.lengths) // _LENGTH_BYTES
+            if beat:
+                beat(files)
+    except Cancelled as error:
+        raise Cancelled(tr("The survey was stopped; nothing was changed.")) from error
+    if found.unlistable and not every:
         raise found.unlistable[0]
+    found.unlistable.sort(key=lambda trouble: trouble.place.split(b"/"))
+    # Taken from the end, in the order of their places, to free memory early.
+    every.sort(key=_in_order, reverse=True)
+    while every:
+        _add(found, every.pop(), rule, by_extension)
     return found
 
 
+def _in_order(listed: Listed) -> list[bytes]:
+    return listed.place.split(b"/") if listed.place else []
+
+
 def survey_some(medium: Medium, places: Iterable[bytes], rule: RoleRule | None = None) -> Survey:
-    """Surveys some files of the folder a medium is opened on, and nothing else of it.
+    """Surveys some files in the folder of a medium, and nothing else of it.
 
     Args:
-        places: of regular files; what is no longer there is left out.
+        places: of regular files; missing ones are left out.
 
     Raises:
         EnvironmentTrouble: one of them cannot be looked at.
@@ -238,71 +252,57 @@ def survey_some(medium: Medium, places: Iterable[bytes], rule: RoleRule | None =
                     names.append(name)
         except OSError as error:
             raise told(error, tr("look at"), place) from error
-        _add(
-            found,
-            Folder(place, status, names, stats, [], []),
-            rule.of_folder(place),
-            rule,
-            by_extension,
-        )
+        listed = in_columns(Folder(place, status, names, stats, [], []))
+        _add(found, listed, rule, by_extension)
     return found
 
 
-def _add(
-    found: Survey,
-    folder: Folder,
-    fixed: Role | None,
-    rule: RoleRule,
-    by_extension: dict[bytes, int],
-) -> None:
-    """Adds the rows of one folder."""
-    first, stats = len(found.ends), folder.stats
-    found.ends.extend(accumulate(map(len, folder.names), initial=len(found.names)))
-    # The start is the end of the row before.
-    found.ends.pop(first)
-    found.names += b"".join(folder.names)
-    if stats:
-        # A status is a tuple of its first ten fields too: all of them are turned round at once.
-        modes, inodes, _, links, _, _, sizes, *_ = zip(*stats, strict=True)
-        found.mode.extend(modes)
-        found.inode.extend(inodes)
-        found.link_count.extend(links)
-        found.size.extend(sizes)
-        found.allocated.extend([s.st_blocks * 512 for s in stats])
-        found.mtime_ns.extend(all_kept([s.st_mtime_ns for s in stats]))
-        found.ctime_ns.extend(all_kept([s.st_ctime_ns for s in stats]))
-        found.role.extend(_roles(folder.names, modes, fixed or rule, by_extension))
-    s = folder.status
-    end = len(found.ends)
-    found.folders.append(
-        FolderRow(folder.place, s.st_mode, mtime_of(s), first, end, device=s.st_dev)
-    )
-    found.mounts += [join(folder.place, m) for m in folder.mounts]
-    found.subvolumes += [join(folder.place, v) for v in folder.subvolumes]
-
-
-def _roles(
-    names: list[bytes], modes: Sequence[int], rule: Role | RoleRule, by_extension: dict[bytes, int]
-) -> list[int]:
-    """The role of each entry of one folder, as its index in ``ROLES``.
+def _add(found: Survey, listed: Listed, rule: RoleRule, by_extension: dict[bytes, int]) -> None:
+    """Adds the rows of one folder.
 
     Args:
-        rule: the role of all that lies in this folder, or how one is decided by the name.
+        by_extension: known roles, by ending.
     """
-    if isinstance(rule, Role):
-        roles = [ROLES.index(rule)] * len(names)
-    else:
-        roles = _roles_by_name(names, rule, by_extension)
-    if all(map(stat.S_ISREG, set(modes))):
-        return roles
-    other = ROLES.index(Role.OTHER)
-    return [role if stat.S_ISREG(mode) else other for role, mode in zip(roles, modes, strict=True)]
+    first = len(found.ends)
+    lengths = array("I")
+    lengths.frombytes(listed.lengths)
+    ends = accumulate(lengths, initial=len(found.names))
+    # The start is the end of the row before.
+    next(ends)
+    found.ends.extend(ends)
+    found.names += listed.names
+    for name, column in zip(COLUMNS, listed.columns, strict=True):
+        getattr(found, name).frombytes(column)
+    roles = _roles(listed, rule, by_extension)
+    types = array("I")
+    types.frombytes(listed.types)
+    found.role.extend(map(roles.__getitem__, types))
+    end = len(found.ends)
+    place = listed.place
+    found.folders.append(
+        FolderRow(
+            place, listed.folder_mode, listed.folder_mtime_ns, first, end, device=listed.device
+        )
+    )
+    found.mounts += [join(place, m) for m in listed.mounts]
+    found.subvolumes += [join(place, v) for v in listed.subvolumes]
 
 
-def _roles_by_name(names: list[bytes], rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:
-    # Of a name without a dot this is its last letter: no extension, and as good as any for a key.
-    extensions = [name[name.rfind(b".") :] for name in names]
-    for extension in set(extensions).difference(by_extension):
-        example = names[extensions.index(extension)]
-        by_extension[extension] = ROLES.index(rule.of_name(example))
-    return [by_extension[extension] for extension in extensions]
+def _roles(listed: Listed, rule: RoleRule, by_extension: dict[bytes, int]) -> list[int]:
+    """The role for each type of name in a folder, as its index in ``ROLES``."""
+    place = listed.place
+    own = place == OWN or place.startswith(OWN + b"/")
+    fixed = Role.OTHER if own else rule.of_folder(place)
+    roles = []
+    for example in listed.examples:
+        if not example:
+            role = _OTHER
+        elif fixed:
+            role = ROLES.index(fixed)
+        else:
+            extension = example[example.rfind(b".") :]
+            if extension not in by_extension:
+                by_extension[extension] = ROLES.index(rule.of_name(example))
+            role = by_extension[extension]
+        roles.append(role)
+    return roles

@@ -1,10 +1,9 @@
-"""Acts: relinking that was done in a library where it lies.
+"""Acts: relinking in a library.
 
-Each is recorded, is whole or not at all, and can be undone.
-
-The record is written before anything changes. Every document's new content is written beside it and
-read back before the first one is swapped in; the old one is kept beside it, by the act's id.
-Whatever was cut off is taken back at the next start, for the record has the digests of both.
+Each act is recorded, is done completely or not at all, and can be undone. The record is written
+before anything changes. Every document's new content is written beside it and read back before the
+first one is swapped in; the old one is kept beside it, named by the act's id. The next start undoes
+interrupted acts, by the digests in the record.
 """
 
 from __future__ import annotations
@@ -31,12 +30,14 @@ from fascis.files.disk.writer import write_whole
 from fascis.files.errors import EnvironmentTrouble, Refused, told
 from fascis.files.names import fsname, listed, shown, unlisted
 from fascis.files.own.private import make_private
+from fascis.library.known.drive_roots import drive_roots
 from fascis.library.references.reading import PathSource
 from fascis.library.references.uses import Outside, Uses
 from fascis.library.references.whereabouts import DriveRoots
 from fascis.library.replacing import is_protected, kept_name, mend, not_in_use, swap, write_beside
 from fascis.relink.retarget import Retarget, changed, new_content
 from fascis.words.speech import tr
+from fascis.workspace import Workspace
 
 FORMAT = 1
 _LOCK = "lock"
@@ -47,7 +48,7 @@ _LARGEST = 64 << 20
 class Changed(BaseModel):
     """One document of an act.
 
-    Where it is, under which name the old one is kept, and the digests (hex) before and after.
+    Its path, the name of its earlier version, and the digests (hex) before and after.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
@@ -60,9 +61,9 @@ class Changed(BaseModel):
 
 
 class Known(BaseModel):
-    """What was known of a lost file: size in bytes, digest (hex) or nothing, time in ns.
+    """What was known of a lost file: size in bytes, digest (hex) or empty, time in ns.
 
-    Undoing an act must not forget it.
+    Undoing an act must not lose it.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
@@ -74,9 +75,9 @@ class Known(BaseModel):
 
 
 class Act(BaseModel):
-    """The record of one act; ``state`` says how far it came.
+    """The record of one act; ``state`` is its progress.
 
-    ``crossing`` is the id of the crossing that led documents to its new place by it, or nothing.
+    ``crossing`` is the id of the crossing that updated documents with it, or empty.
     """
 
     model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
@@ -97,10 +98,10 @@ class Acts:
     """Where acts are recorded, and what applying them needs.
 
     Attributes:
-        folder: of the records.
+        folder: the folder of the records.
         cache: a private folder for copies of catalogs.
-        step: called at every point where the program may be killed.
-        crossing: the crossing that does them, where one does.
+        step: called at every point where the program can be killed.
+        crossing: the crossing that does them, if any.
     """
 
     folder: Path
@@ -125,9 +126,9 @@ class Acts:
         """Relinks every document, or none.
 
         Args:
-            library: its id; ``name`` as it is shown; ``root`` its folder, which is held meanwhile.
-            files: how many lost files are found by it.
-            lost: what is known of lost files, to be known again when it is undone.
+            library: its id; ``name`` as displayed; ``root`` its folder, which is locked meanwhile.
+            files: how many lost files it finds.
+            lost: what is known of lost files, to be restored when it is undone.
 
         Raises:
             Refused: a document is protected, open, or not what was surveyed; nothing was changed.
@@ -167,7 +168,7 @@ class Acts:
         return act
 
     def _prepared(self, one: Retarget, stack: ExitStack) -> bytes | Path:
-        """A document's new content; of a link, its new target."""
+        """A document's new content; for a link, its new target."""
         source = stack.enter_context(PathSource(bytes(one.path), self.cache))
         return new_content(one, source, self.drives, self.roots)
 
@@ -199,7 +200,7 @@ class Acts:
     # -- taking back -------------------------------------------------------------------------------
 
     def undo(self, prefix: str) -> Act:
-        """Gives every document of an act its bytes from before; what the act wrote goes.
+        """Restores the earlier bytes of every document of an act, and removes what it wrote.
 
         Raises:
             Refused: there is no such act, it is undone already, or a document was worked in since;
@@ -225,13 +226,13 @@ class Acts:
             return self._undo(act)
 
     def undo_crossing(self, held: Path | None = None) -> list[Act]:
-        """Gives the documents that were led for this crossing what they said before.
+        """Restores the documents that were updated for this crossing.
 
-        Those of several acts from the last to the first; nothing where all is taken back already.
-        Gives these acts.
+        Several acts are undone from the last to the first; nothing happens if all are undone
+        already. Returns these acts.
 
         Args:
-            held: a folder that whoever asks holds already.
+            held: a folder that the caller has locked already.
 
         Raises:
             Refused: a document was worked in since; it stays, and so do those of earlier acts.
@@ -242,18 +243,18 @@ class Acts:
             return [self._undo(act, held) for act in self.of_crossing()]
 
     def of_crossing(self) -> list[Act]:
-        """What was done for this crossing and is not taken back, the latest first."""
+        """The acts of this crossing that are not undone, latest first."""
         return [a for a in self.all() if a.crossing == self.crossing and a.state == "done"]
 
     def _undo(self, act: Act, held: Path | None = None) -> Act:
         if act.crossing:
-            # One that somebody deleted since has nothing to be given back.
+            # A document that somebody deleted since needs nothing.
             there = tuple(d for d in act.documents if not _is_deleted(_path(d)))
             act = act.model_copy(update={"documents": there})
         with nothing_runs_above([_path(record) for record in act.documents], held):
             for record in act.documents:
                 self._check_undo(record, act)
-            # Cut off from here on, the next start goes on with it.
+            # If it is interrupted from here on, the next start continues it.
             self._write(act.model_copy(update={"state": "writing"}))
             self.step("undo-recorded")
             return self._take_back(act)
@@ -289,7 +290,7 @@ class Acts:
                 )
 
     def _take_back(self, act: Act) -> Act:
-        """Puts back whatever is swapped, and removes what the act wrote.
+        """Restores everything that was swapped, and removes what the act wrote.
 
         Each only by its digest.
         """
@@ -322,7 +323,7 @@ class Acts:
                         act.state == "writing" and there != record.before
                     )
                     if here == record.before and ours:
-                        # Written by this act, or a part of it: the document is as it was.
+                        # Written, completely or partly, by this act: the document is unchanged.
                         medium.unlink(kept, proven)
                     medium.sync_folder(b"")
                 except OSError as error:
@@ -333,9 +334,10 @@ class Acts:
         return act
 
     def recover(self) -> list[EnvironmentTrouble]:
-        """Takes back what was cut off; what cannot be reached stays recorded, and is told.
+        """Undoes interrupted acts.
 
-        Called at the start.
+        If a document cannot be reached, its act stays recorded and is reported. Called at the
+        start.
         """
         if not any(a.state == "writing" for a in self.all()):
             return []
@@ -355,7 +357,7 @@ class Acts:
     # -- records -----------------------------------------------------------------------------------
 
     def all(self) -> list[Act]:
-        """All acts, the latest first; a damaged record is left alone."""
+        """All acts, latest first; a damaged record is skipped."""
         found = []
         for file in self.folder.glob("*.json") if self.folder.is_dir() else ():
             try:
@@ -370,7 +372,7 @@ class Acts:
         return sorted(found, key=lambda a: -a.when)
 
     def find(self, prefix: str) -> Act | None:
-        """The act whose id begins so, if it is one only."""
+        """The act whose id begins like this, if there is only one."""
         found = [a for a in self.all() if a.id.startswith(prefix)] if len(prefix) >= 4 else []
         return found[0] if len(found) == 1 else None
 
@@ -390,7 +392,7 @@ class Acts:
 
     @contextmanager
     def _alone(self) -> Iterator[None]:
-        """One act at a time on this machine; the lock dies with the program."""
+        """Allows one act at a time on this machine; the lock ends with the program."""
         try:
             make_private(self.folder)
             fd = os.open(self.folder / _LOCK, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
@@ -410,9 +412,9 @@ class Acts:
 
 @contextmanager
 def _held(root: Path) -> Iterator[None]:
-    """Holds a library as a crossing does, so that none runs meanwhile.
+    """Locks a library like a crossing, so that none runs meanwhile.
 
-    Writes nothing, and dies with the program.
+    Writes nothing; the lock ends with the program.
     """
     try:
         fd = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -438,10 +440,10 @@ def _held(root: Path) -> Iterator[None]:
 
 @contextmanager
 def nothing_runs_above(documents: Iterable[Path], held: Path | None = None) -> Iterator[None]:
-    """Holds every folder above some documents, so that no crossing of those begins or runs.
+    """Locks every folder above some documents, so that no crossing of these starts or runs.
 
     Args:
-        held: a folder that whoever asks holds already, or will.
+        held: a folder that the caller locks itself.
 
     Raises:
         Refused: one runs.
@@ -454,7 +456,7 @@ def nothing_runs_above(documents: Iterable[Path], held: Path | None = None) -> I
             try:
                 fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             except OSError:
-                # Not ours to open: no crossing of ours is there.
+                # Fascis cannot open it: no crossing of Fascis is there.
                 continue
             stack.callback(os.close, fd)
             try:
@@ -473,9 +475,9 @@ def nothing_runs_above(documents: Iterable[Path], held: Path | None = None) -> I
 
 
 def _free_id(wanted: Sequence[Retarget]) -> str:
-    """An id under which nothing is kept yet.
+    """An id whose names are all free.
 
-    What lies under its names later is then this act's own.
+    Files with its names are later this act's own.
     """
     while True:
         id = uuid.uuid4().hex
@@ -487,7 +489,7 @@ def _free_id(wanted: Sequence[Retarget]) -> str:
 
 
 def check_writable(one: Retarget) -> None:
-    """Everything that can be known before anything is written.
+    """Checks everything that can be known before anything is written.
 
     Raises:
         Refused: the document is protected, or open.
@@ -548,7 +550,7 @@ def _known(lost: Outside) -> Known:
 
 
 def recall(uses: Uses, act: Act) -> None:
-    """What was known of lost files before an act that is undone is known of them again."""
+    """Restores what was known of lost files before an act that is undone."""
     known = {unlisted(k.path, k.path_encoding): k for k in act.lost}
     for o in uses.outside:
         if not o.size and (k := known.get(o.path)) is not None:
@@ -556,7 +558,7 @@ def recall(uses: Uses, act: Act) -> None:
 
 
 def _is_deleted(path: Path) -> bool:
-    """True when a document is gone and its folder is there: its drive is not away."""
+    """True if a document is gone and its folder exists: its drive is not away."""
     return not os.path.lexists(path) and path.parent.is_dir()
 
 
@@ -572,7 +574,7 @@ def _at(path: Path) -> Iterator[tuple[Medium, bytes]]:
 
 
 def _digest(medium: Medium, name: bytes, link: bool) -> str:
-    """The digest (hex) of a document, or of what a link says; nothing for one that is not there."""
+    """The digest (hex) of a document, or of a link's target; empty if it does not exist."""
     try:
         if link:
             return digest_of_bytes(medium.read_link(name)).hex()
@@ -582,3 +584,16 @@ def _digest(medium: Medium, name: bytes, link: bool) -> str:
         return ""
     except OSError as error:
         raise told(error, tr("read the document"), name) from error
+
+
+def acts_of(workspace: Workspace) -> Acts:
+    """The acts on this machine, and what they need."""
+    folder = workspace.state / "relinks"
+    return Acts(
+        folder,
+        workspace.private,
+        workspace.drives,
+        drive_roots(workspace),
+        workspace.clock,
+        workspace.step,
+    )

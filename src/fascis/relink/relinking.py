@@ -1,6 +1,7 @@
 """Relinking one library.
 
-What it lost, where to look, what was found and decided, and what changes. Asked by every face.
+Its lost files, where to search, what was found and decided, and what changes. Used by window and
+command line.
 """
 
 from __future__ import annotations
@@ -16,12 +17,10 @@ from fascis.drives.connected import Drives
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import parent
 from fascis.files.route import Moved
-from fascis.library.known.drive_roots import drive_roots
 from fascis.library.references.uses import Outside, Uses
 from fascis.library.register import Register
 from fascis.library.standing import Standing
 from fascis.library.survey import Survey
-from fascis.relink.acts import Acts
 from fascis.relink.contents import Contents
 from fascis.relink.evidence import InUse
 from fascis.relink.index import Index
@@ -34,13 +33,13 @@ from fascis.workspace import Workspace
 
 @dataclass(slots=True)
 class Relinking:
-    """What a library lost, and what tells where it may be.
+    """A library's lost files, and the facts for finding them.
 
     Attributes:
         root: the library's folder (real path).
         lost: by path.
-        used: absolute paths of what it uses and finds.
-        standing: folders whose files are where they should be, and how many of them are used.
+        used: absolute paths of files that it uses and finds.
+        standing: folders whose files are at their paths, and how many of them are used.
     """
 
     root: bytes
@@ -53,7 +52,7 @@ class Relinking:
 
     @property
     def files(self) -> int:
-        """How many files are lost, frames counted one by one."""
+        """The number of lost files, counting each frame."""
         return sum(x.files for x in self.lost)
 
     def known(self) -> list[Outside]:
@@ -67,14 +66,14 @@ class Relinking:
         decisions: Decisions = NOTHING_DECIDED,
         checked: bool = False,
     ) -> Match:
-        """What was found, see :func:`~fascis.relink.matching.match`."""
+        """The result, see :func:`~fascis.relink.matching.match`."""
         in_use = InUse(self.used, self.standing, self._nearness)
         return match(self.lost, index, contents, decisions, in_use, checked)
 
     def _nearness(self, path: bytes) -> tuple[object, ...]:
         """How near a found folder or file is.
 
-        In the library, on its drive, on a drive that stays.
+        In the library, on its drive, on a fixed drive.
         """
         folder = path if path in self._near else parent(path)
         if folder not in self._near:
@@ -90,7 +89,7 @@ class Relinking:
         return self._near[folder]
 
     def retargets(self, match: Match) -> list[Retarget]:
-        """The documents that change by what was found, and which of their references."""
+        """The documents that change by the found files, and which of their references."""
         found = {
             i: match.path.get(i) or match.index.path(match.row[i])
             for i, state in enumerate(match.state)
@@ -102,7 +101,7 @@ class Relinking:
 def relinking_of(
     root: Path, survey: Survey, uses: Uses, workspace: Workspace, control: Control = UNSTOPPED
 ) -> Relinking:
-    """What a surveyed library lost.
+    """The lost files of a surveyed library.
 
     Args:
         root: its folder.
@@ -133,24 +132,11 @@ def relinking_of(
     return Relinking(real, uses, lost, used, standing, {}, mounts)
 
 
-def acts_of(workspace: Workspace) -> Acts:
-    """What was relinked on this machine, and what doing so needs."""
-    folder = workspace.state / "relinks"
-    return Acts(
-        folder,
-        workspace.private,
-        workspace.drives,
-        drive_roots(workspace),
-        workspace.clock,
-        workspace.step,
-    )
-
-
 @dataclass(frozen=True, slots=True)
 class AlsoLost:
     """Another library that lost files of the same folder.
 
-    Its id, what it is called, where it is, and how many files.
+    Its id, its name, its path, and the number of files.
     """
 
     library: str
@@ -159,7 +145,7 @@ class AlsoLost:
     files: int
 
     def told(self, others: Iterable[AlsoLost]) -> str:
-        """Its name, with its path where another of them has the same name."""
+        """Its name, with its path if another one has the same name."""
         same = any(o.name == self.name and o.library != self.library for o in others)
         return f"{self.name} ({self.root})" if same else self.name
 
@@ -167,7 +153,7 @@ class AlsoLost:
 def also_lost(
     register: Register, moves: Sequence[Moved], library: str
 ) -> dict[Moved, list[AlsoLost]]:
-    """For each folder move, the other libraries whose files below the old folder are gone.
+    """For each folder move, the other libraries with missing files below the old folder.
 
     And how many files each of them misses.
     """
@@ -194,12 +180,10 @@ def known_away(
     lost: Sequence[Lost],
     inventories: Inventories = MappingProxyType({}),
 ) -> dict[str, int]:
-    """Which drives that are away have lost files by what is known of them, and how many.
+    """Drives that are away and probably have lost files, and how many.
 
-    Label → files.
-
-    A drive that is away is known by what libraries used on it when they were last surveyed, and by
-    what crossed to it.
+    Label → files. By what libraries used on a drive when they were last surveyed, and by what
+    crossed to it.
 
     Args:
         inventories: a drive's UUID → ``(name, size)`` of every file that crossed to it.

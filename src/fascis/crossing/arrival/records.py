@@ -1,6 +1,6 @@
 """The records of an arrived library: its lists, rewritten or amended, and its history.
 
-Each is written whole or not at all, and comes out the same when it is done again.
+Each is written whole or not at all, and repeating it gives the same result.
 """
 
 from __future__ import annotations
@@ -45,14 +45,14 @@ _LISTED_AT_ONCE = 4096
 _LONGEST_HEADER = 1024  # bytes
 _ROLE_NAMES = [role.value for role in ROLES]
 _AMENDED = (INVENTORY, MANIFEST, IDENTITY)
-# In the journal: which of them were there.
+# In the journal: which records existed.
 _RECORDS_BEFORE = "records_before"
-# Begun by a run that was cut off, see AtomicWriter.
+# Left by an interrupted run, see AtomicWriter.
 _BEGUN = re.compile(rb"^\..+\.[0-9a-f]{12}\.new$")
 
 
 def as_crossed(places: Places, clock: Callable[[], float]) -> Crossed:
-    """A crossing as the history of the library tells it that it made, or that it went into."""
+    """A crossing as an entry in the history of its library, or of the one it landed in."""
     header = places.header
     return Crossed.model_validate(
         {
@@ -73,15 +73,12 @@ def _entries(copies: Copies) -> Iterator[Entry]:
 
 def write_both(inventory: BinaryIO, manifest: BinaryIO, copies: Copies) -> None:
     """Writes both lists in one pass, some thousand files at a time."""
-    entries = copies.verified_files()
+    entries = _entries(copies)
     text = io.TextIOWrapper(inventory, "utf-8", newline="")
     lists = InventoryWriter(text, copies.journal.has_renamed())
     while some := list(islice(entries, _LISTED_AT_ONCE)):
-        lists.write(
-            Entry(place, size, mtime, digest, _ROLE_NAMES[role], before)
-            for place, size, mtime, digest, role, before in some
-        )
-        write_manifest(manifest, ((row[3], row[0]) for row in some))
+        lists.write(some)
+        write_manifest(manifest, ((entry.digest, entry.place) for entry in some))
     text.detach()
 
 
@@ -111,9 +108,9 @@ def _write_whole_lists(medium: Medium, folder: bytes, copies: Copies) -> None:
 def amend_records(
     arriving: Arriving, home: Home, receipts: Callable[[], tuple[bytes, bytes]]
 ) -> None:
-    """Adds what arrived to the records of the library that it is part of now.
+    """Adds arrived files to the records of the library that they are part of now.
 
-    Nothing for a folder that is none. Raises ``OSError``.
+    Does nothing for a folder that is not a library. Raises ``OSError``.
 
     Args:
         home: what the identity file of a library that comes back will say.
@@ -134,17 +131,17 @@ def amend_records(
     identity = read_identity(medium, places.target)
     if identity is None or all(crossed.id != places.crossing for crossed in identity.history):
         if identity is None or places.header.restores:
-            # What comes back brings its history along.
+            # A library that comes back brings its history along.
             identity = new_identity(places, home, arriving.clock)
         else:
             history = [*identity.history, as_crossed(places, arriving.clock)]
             identity = identity.model_copy(update={"history": history})
-        # The last of all: from here on the library knows that this is part of it.
+        # This comes last: from here on the library knows about the new part.
         _write(medium, OWN, {IDENTITY.rpartition(b"/")[2]: format_identity(identity)})
 
 
 def new_identity(places: Places, home: Home, clock: Callable[[], float]) -> Identity:
-    """The identity of the library in its new place."""
+    """The identity of the library at its new path."""
     header = places.header
     crossed = as_crossed(places, clock)
     old = Identity.model_validate(header.identity) if header.identity else None
@@ -159,7 +156,7 @@ def new_identity(places: Places, home: Home, clock: Callable[[], float]) -> Iden
 
 
 def keep_records(copies: Copies, places: Places, medium: Medium) -> None:
-    """Keeps the records of a library as they are, beside what arrives, before they are amended.
+    """Keeps the present records of a library beside the arriving files, before they are amended.
 
     Raises ``OSError``.
     """
@@ -176,7 +173,7 @@ def keep_records(copies: Copies, places: Places, medium: Medium) -> None:
 
 
 def give_records_back(copies: Copies, places: Places, medium: Medium) -> None:
-    """The records are what they were before :func:`amend_records`. Raises ``OSError``."""
+    """Restores the records from before :func:`amend_records`. Raises ``OSError``."""
     before = copies.value(_RECORDS_BEFORE)
     if before is None:
         return
@@ -201,9 +198,10 @@ def give_records_back(copies: Copies, places: Places, medium: Medium) -> None:
 
 
 def _keep(medium: Medium, place: bytes, to: bytes) -> None:
-    """Gives a record a second name; where the drive has none such, copies it.
+    """Gives a record a second name; if the drive cannot do that, copies it.
 
-    A record is rewritten beside itself, never over itself: what has the second name stays.
+    A record is rewritten beside itself, never over itself, so the second name keeps the earlier
+    one.
     """
     try:
         if not medium.exists(to):
@@ -225,7 +223,7 @@ def _copy(medium: Medium, place: bytes, to: bytes) -> None:
 
 
 def amend_lists(arriving: Arriving) -> None:
-    """Adds what arrived to manifest and inventory of the library that it is part of now.
+    """Adds arrived files to manifest and inventory of the library that they are part of now.
 
     Raises ``OSError``.
     """
@@ -237,7 +235,7 @@ def amend_lists(arriving: Arriving) -> None:
         _write_whole_lists(medium, OWN, copies)
         return
     new = {entry.place for entry in _entries(copies)}
-    # What was there before keeps what the lists say of it.
+    # The lists keep what they state for existing files.
     new -= {item.there for item in copies.items(Which.STOOD)}
     with ExitStack() as stack:
         own = open_folder(medium.handle, OWN)
@@ -253,7 +251,7 @@ def _amend(own: int, place: bytes, write: Callable[[BinaryIO, BinaryIO], None]) 
         try:
             old = stack.enter_context(open(os.open(name, flags, dir_fd=own), "rb"))
         except FileNotFoundError:
-            # It has none, and gets none that would be only half of one.
+            # It has no list, and gets none that would be incomplete.
             return
         out = stack.enter_context(AtomicWriter(own, name))
         write(old, out.file)
@@ -306,7 +304,7 @@ def _write(medium: Medium, folder: bytes, files: dict[bytes, bytes]) -> None:
 
 
 def _clear_begun(medium: Medium, folder: bytes) -> None:
-    """Removes what a run that was cut off had begun to write."""
+    """Removes unfinished files of an interrupted run."""
     for name in medium.names(folder):
         if _BEGUN.match(name):
             remove_own(medium, join(folder, name))

@@ -1,17 +1,17 @@
-"""Small files by the thousand, through helper processes; the parent flushes, journals and decides.
+"""Small files by the thousand, with helper processes; the parent flushes, journals and decides.
 
-Only what went as it should is written down here. What helpers gave back, and copies that are not
-what was written, are left for :mod:`fascis.crossing.copying.engine`: it goes over all that is not
-verified, knows every hindrance, and tells it.
+Only copies without problems are recorded here. Files that helpers returned, and copies that differ
+from what was written, are left for :mod:`fascis.crossing.copying.engine`, which goes over
+everything that is not verified, and handles and reports every hindrance.
 
-A file is a row of the journal from end to end: with a hundred thousand of them, an object for each
+A file is a row of the journal throughout: with a hundred thousand files, making an object for each
 costs more than copying it.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
@@ -30,14 +30,17 @@ from fascis.files.errors import Cancelled
 from fascis.files.own.helper import helper_count
 
 Rows = list[tuple[Any, ...]]
-# Fewer are not worth the start of helpers.
+# For fewer files starting helpers takes longer than it saves.
 LEAST_FILES = 256
 _BATCH_FILES, _BATCH_BYTES = (256, 2048), 256 << 20
-# A batch that takes longer is not made larger.
+# If a batch takes longer, the next is not larger.
 _BATCH_SECONDS = 1.0
 # Small, so that a stop is noticed soon.
 _JOB_FILES, _JOB_BYTES = 128, 8 << 20
-# Files near each other on the source.
+_ENTRY = itemgetter(0)
+_DIGEST = itemgetter(SmallCopy.ENTRY, SmallCopy.DIGEST)
+_OF_STRAND = itemgetter(SmallFile.STRAND, SmallFile.SIZE)
+# Files near each other at the source.
 _NEAR = itemgetter(SmallFile.FOLDER, SmallFile.INODE)
 
 
@@ -101,7 +104,7 @@ class Bulk:
         return copies
 
     def _keep(self, whole: Rows) -> None:
-        """Stopped in the middle of a batch: what is copied is not copied again."""
+        """Stopped in the middle of a batch: finished copies are not copied again."""
         destination = self._destination
         if whole and ended_in_time(lambda: flush(destination.medium, destination.name)):
             self._copies.record_small(whole)
@@ -114,7 +117,7 @@ class Bulk:
         name = self._destination.name
         flush(self._destination.medium, name)
         self._copies.record_small(batch.copies)
-        digests = {copy[SmallCopy.ENTRY]: copy[SmallCopy.DIGEST] for copy in batch.copies}
+        digests = dict(map(_DIGEST, batch.copies))
         files = [f for f in batch.files if f[SmallFile.ENTRY] in digests]
         reads, holds = self._proof.read(
             name, lambda: self._in_jobs(self._read_job, files), lambda row: int(row[3])
@@ -138,16 +141,16 @@ class Bulk:
         results = [self._threads.submit(work, job) for job in _jobs(files)]
         return gathered(results)
 
-    def _tell(self, files: Rows, done: Iterable[tuple[Any, ...]], verified: bool) -> None:
+    def _tell(self, files: Rows, done: Rows, verified: bool) -> None:
         """Reports once for each strand, not once for each file."""
-        entries = {row[0] for row in done}
-        sums: dict[int, list[int]] = {}
-        for file in files:
-            if file[SmallFile.ENTRY] in entries:
-                total = sums.setdefault(file[SmallFile.STRAND], [0, 0])
-                total[0] += file[SmallFile.SIZE]
-                total[1] += 1
-        for strand, (size, count) in sums.items():
+        if len(done) < len(files):
+            entries = set(map(_ENTRY, done))
+            files = [file for file in files if file[SmallFile.ENTRY] in entries]
+        sizes: dict[int, list[int]] = {}
+        for strand, size in map(_OF_STRAND, files):
+            sizes.setdefault(strand, []).append(size)
+        for strand, some in sizes.items():
+            size, count = sum(some), len(some)
             if verified:
                 event = Advanced(strand, 0, 0, size, count, self._copies.number)
             else:
@@ -156,7 +159,7 @@ class Bulk:
 
 
 def _within(files: Rows, most: int) -> Rows:
-    """As many of the first files as have no more bytes than that; at least one."""
+    """As many of the first files as have at most that many bytes; at least one."""
     total = 0
     for number, file in enumerate(files):
         total += file[SmallFile.SIZE]

@@ -1,25 +1,22 @@
-"""Small files, copied and read back the shortest way, in a process of its own.
+"""Small files, copied and read back quickly in a process of their own.
 
-Run as ``python -m fascis.crossing.copying.quick SOCKET SOURCE DESTINATION``, three handles that the
-parent passes over (:mod:`fascis.crossing.copying.helpers`). It knows folder handles and places; no
-plan, no journal and no drive. It decides nothing and removes nothing: a file that is not as nearly
-all are (not there, written to, with attributes, its name taken) is given back, and goes the long
-way of :mod:`fascis.crossing.copying.file`, which tells what it is.
+Run as ``python -m fascis.crossing.copying.quick SOCKET SOURCE DESTINATION``, three handles from the
+parent (:mod:`fascis.crossing.copying.helpers`). It knows folder handles and places, but no plan,
+journal or drive. It decides nothing and removes nothing: an unusual file (missing, being written,
+with attributes, name taken) is returned, and :mod:`fascis.crossing.copying.file` handles and
+reports it.
 
-It imports little, for it is started while a person waits.
+It imports little, because a person waits while it starts.
 """
 
 from __future__ import annotations
 
 import errno
-import marshal
 import os
-import signal
 import stat
 import sys
 from collections import deque
 from collections.abc import Callable, Iterator
-from multiprocessing.connection import Connection
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from blake3 import blake3
@@ -28,15 +25,15 @@ from fascis.crossing.model.small import SMALL_FILE
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
 from fascis.files.names import join
+from fascis.files.own.serving import own_handle, serve
 from fascis.files.times import ctime_of, mtime_of
 
 _READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _CREATE = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-# Files that are open while one is worked on.
+# Files opened ahead of the present one.
 _AHEAD = 12
-_NICE = 5
 _ME = (os.geteuid(), os.getegid())
-# An inode number as the journal holds it.
+# An inode number as stored in the journal.
 _KEY = 0x7FFF_FFFF_FFFF_FFFF
 
 Seen = tuple[int, int, int, int]
@@ -56,7 +53,7 @@ Answer = tuple[str, Any]
 
 
 class Keeps(NamedTuple):
-    """What a copy keeps of its source, see :class:`~fascis.crossing.model.seen.Fidelity`."""
+    """Which properties a copy keeps, see :class:`~fascis.crossing.model.seen.Fidelity`."""
 
     modes: bool
     attributes: bool
@@ -64,7 +61,7 @@ class Keeps(NamedTuple):
 
 
 class HasHandle(Protocol):
-    """Something that is open."""
+    """Something with an open handle."""
 
     @property
     def handle(self) -> int:
@@ -75,11 +72,11 @@ Opened = TypeVar("Opened", bound=HasHandle)
 
 
 class Unusual(Exception):
-    """Something about a file is not as it is with nearly all: it goes the long way."""
+    """Something about a file is unusual: the engine copies it."""
 
 
 class DestinationFailed(Exception):
-    """The destination did not take a file: its error, and the place."""
+    """The destination refused a file: its error, and the place."""
 
     def __init__(self, error: OSError, place: bytes) -> None:
         super().__init__(str(error))
@@ -88,7 +85,7 @@ class DestinationFailed(Exception):
 
 
 class _Folders:
-    """Handles of the folders that files lie in, each kept while the next file is in it too."""
+    """Handles of folders, each kept while the next file lies in it too."""
 
     def __init__(self, root: int) -> None:
         self._root = root
@@ -104,7 +101,7 @@ class _Folders:
         return self._fd
 
     def close(self) -> None:
-        """Lets go of the handle."""
+        """Closes the handle."""
         if self._fd >= 0:
             os.close(self._fd)
         self._fd, self._place = -1, None
@@ -113,16 +110,16 @@ class _Folders:
 def copy(
     source: int, destination: int, root: bytes, files: list[File], keeps: Keeps, buffer: memoryview
 ) -> list[CopyRow]:
-    """Copies small files; gives those that were copied as they should.
+    """Copies small files; returns those copied without problems.
 
-    A file that is not among them may have left something at its place, without a record: the long
-    way removes that, as it does after an interruption.
+    For all others something may have been left at their place, without a record: the engine removes
+    that, as after an interruption.
 
     Args:
         source: the handle of the folder that the files' places are in.
         destination: the handle of the folder that ``root`` is in.
-        root: what the files' new places are below; nothing is at these yet.
-        buffer: room for one file.
+        root: the folder of the new places, which do not exist yet.
+        buffer: buffer for one file.
 
     Raises:
         DestinationFailed: nothing more can be written there.
@@ -142,7 +139,7 @@ def copy(
             except Unusual:
                 continue
             if seen[:2] != (size, mtime) or (known is not None and digest != known):
-                # The copy is right; that the file changed must be told.
+                # The copy is right; but it must be reported that the file changed.
                 continue
             rows.append((entry, *copied, digest, *seen))
     finally:
@@ -152,7 +149,7 @@ def copy(
 
 
 class _Source(NamedTuple):
-    """A source that is open: its handle, whether a lease stands on it, how it looked."""
+    """An open source: its handle, whether it has a lease, its size and times."""
 
     handle: int
     leased: bool
@@ -160,13 +157,13 @@ class _Source(NamedTuple):
 
 
 def _open_source(folder: int, name: bytes) -> _Source:
-    """Opens a source and lets its drive begin to read it."""
+    """Opens a source and makes its drive start reading it."""
     try:
         reading = os.open(name, _READ, dir_fd=folder)
     except OSError as error:
         raise Unusual from error
     try:
-        # As for every source: nobody may have it open for writing, nor mapped so, see ``Held``.
+        # As for every source: nobody may have it open or mapped for writing, see ``Held``.
         leased = kernel.take_lease(reading)
         before = os.fstat(reading)
         if leased is False or not _is_ordinary(before):
@@ -182,9 +179,9 @@ def _open_source(folder: int, name: bytes) -> _Source:
 
 
 def _ahead(files: list[File], begin: Callable[[File], Opened]) -> Iterator[tuple[File, Opened]]:
-    """Opens some files ahead of the one that is worked on: a drive that reads many is quicker.
+    """Opens some files ahead of the present one: a drive that reads many is faster.
 
-    Whoever takes an open file closes it; what could not be begun is left out.
+    The caller closes each open file; files that could not be opened are left out.
     """
     waiting: deque[tuple[File, Opened]] = deque()
     try:
@@ -230,7 +227,7 @@ def _is_ordinary(status: os.stat_result) -> bool:
     return (
         stat.S_ISREG(status.st_mode)
         and status.st_size <= SMALL_FILE
-        # One with holes is copied with its holes.
+        # A file with holes is copied with its holes.
         and status.st_blocks * 512 >= status.st_size
     )
 
@@ -276,7 +273,7 @@ def _set_mode(writing: int, mode: int, kept: bool) -> None:
         if kept:
             raise
     except OSError as error:
-        # A driver that knows no modes.
+        # A driver without modes.
         if error.errno not in (errno.ENOSYS, errno.EOPNOTSUPP):
             raise
 
@@ -286,7 +283,7 @@ def _source_seen(status: os.stat_result) -> Seen:
 
 
 def read(destination: int, root: bytes, files: list[File], buffer: memoryview) -> list[ReadRow]:
-    """Drops each copy's pages and reads it; gives those that could be read whole."""
+    """Drops each copy's pages and reads it; returns those that could be read completely."""
     rows: list[ReadRow] = []
     there = _Folders(destination)
 
@@ -305,14 +302,14 @@ def read(destination: int, root: bytes, files: list[File], buffer: memoryview) -
 
 
 class _Copy(NamedTuple):
-    """A copy that is open: its handle, and True when no page of it was in memory."""
+    """An open copy: its handle, and True if no page of it was in memory."""
 
     handle: int
     gone: bool
 
 
 def _drop(folder: int, name: bytes) -> _Copy:
-    """Opens a copy, drops its pages and proves it, then lets its drive begin to read it."""
+    """Opens a copy, drops its pages and proves this, then makes its drive start reading it."""
     reading = os.open(name, _READ, dir_fd=folder)
     try:
         os.posix_fadvise(reading, 0, 0, os.POSIX_FADV_DONTNEED)
@@ -349,29 +346,10 @@ def answer(job: tuple[Any, ...], source: int, destination: int, buffer: memoryvi
 
 
 def main() -> None:
-    """Does the parent's jobs until it closes the socket, or ends."""
-    socket, source, destination = map(int, sys.argv[1:4])
-    # Ctrl+C is the parent's to handle; it ends this process when it has stopped.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    kernel.die_with_parent()
-    # As many of these as there are cores: the window, and whatever else a person works with, first.
-    os.nice(_NICE)
-    # Handles of its own: a lock on the parent's must not live on here when the parent is gone.
-    source, destination = _own(source), _own(destination)
+    """Does the parent's jobs until the parent closes the socket or ends."""
+    source, destination = map(own_handle, map(int, sys.argv[2:4]))
     buffer = memoryview(bytearray(SMALL_FILE))
-    connection = Connection(socket)
-    while True:
-        try:
-            job = marshal.loads(connection.recv_bytes())
-        except EOFError:
-            return
-        connection.send_bytes(marshal.dumps(answer(job, source, destination, buffer)))
-
-
-def _own(folder: int) -> int:
-    own = os.open(".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=folder)
-    os.close(folder)
-    return own
+    serve(lambda job: answer(job, source, destination, buffer))
 
 
 if __name__ == "__main__":

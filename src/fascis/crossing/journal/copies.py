@@ -1,9 +1,7 @@
 """The copies on one destination, as the journal knows them.
 
-Which are made, read back and proven, and how far that is.
-
-Each destination has its own state, its own digests and its own sessions: it is fast or slow, fails
-and goes on by itself.
+Which are made, read back and proven, and the progress. Each destination has its own state, its own
+digests and its own runs: it is fast or slow, fails and resumes independently.
 """
 
 from __future__ import annotations
@@ -15,6 +13,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any, NamedTuple
 
+from fascis.crossing.journal import alike
 from fascis.crossing.journal.journal import BATCH, Journal
 from fascis.crossing.journal.schema import joined, large_sum
 from fascis.crossing.journal.which import Which
@@ -87,16 +86,16 @@ class Copied:
     digest: bytes | None = None
     seen: tuple[int, int, int, int] | None = None
     copy_seen: CopySeen | None = None
-    # nothing but zeros was read, in a file that says of itself that nothing is written in it
+    # Only zeros were read, from a file that reports that nothing is written in it.
     zeros: bool = False
-    # Names of extended attributes that its drive cannot hold.
+    # Names of extended attributes that its drive cannot store.
     lost: tuple[str, ...] = ()
-    # Digests that hash lists of others use.
+    # Digests that other hash lists use.
     others: dict[Algorithm, bytes] = field(default_factory=dict)
 
 
 class StoodThere(NamedTuple):
-    """An entry whose equal stands there: its place there, and how the original looks."""
+    """An entry with an equal existing file: that file's place, and how the original looks."""
 
     id: int
     there: bytes
@@ -107,7 +106,7 @@ class StoodThere(NamedTuple):
 
 
 class Trusted(NamedTuple):
-    """A copy that was there before an update, as its inventory has it."""
+    """A copy from before an update, as its inventory lists it."""
 
     original: StoodThere
     size: int
@@ -117,7 +116,7 @@ class Trusted(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class StrandProgress:
-    """How far one strand is on one destination: counts and bytes of regular files."""
+    """The progress of one strand on one destination: counts and bytes of regular files."""
 
     id: int
     folder: bytes
@@ -130,8 +129,8 @@ class StrandProgress:
     verified_bytes: int
 
 
-# The plus keeps entries the outer table: read from the copies, each batch would sort all that is
-# left.
+# The plus keeps entries the outer table: starting from the copies, each batch would sort all that
+# is left.
 _ITEM = """
 SELECT e.id, f.place, e.name, e.kind, e.size, e.allocated, e.inode, e.mtime_ns, e.ctime_ns,
   e.mode, e.links, e.role, e.fate, e.strand, e.twin,
@@ -144,22 +143,8 @@ LEFT JOIN copy c ON c.entry=+e.id AND c.destination=?"""
 
 
 _KINDS, _FATES, _ORIGINS = tuple(Kind), tuple(Fate), tuple(Origin)
-# By value: looking up is many times faster than calling an enum.
+# By value: a lookup is many times faster than calling an enum.
 _COPIES = (None, *CopyState)
-
-
-_ASKED_TOGETHER = (
-    Which.GOING,
-    Which.GOING_VERIFIED,
-    Which.LEFT_OUT,
-    Which.DISCARDED,
-    Which.GATHERED,
-    Which.GATHERED_VERIFIED,
-)
-
-
-def _if(which: Which, value: str) -> str:
-    return f"CASE WHEN {which} THEN {value} END"
 
 
 def _ends(endings: Iterable[bytes]) -> str:
@@ -201,7 +186,7 @@ def _item(r: Sequence[Any]) -> Item:
 
 
 class Original(NamedTuple):
-    """How an original looked when it was read, or when the plan was made.
+    """An original as it was when it was read, or when the plan was made.
 
     Numbers of :class:`~fascis.library.survey.Kind` and of
     :class:`~fascis.crossing.model.states.Origin`, size in bytes, times in ns.
@@ -218,7 +203,7 @@ class Original(NamedTuple):
 
     @classmethod
     def of(cls, item: Item) -> Original:
-        """That of an item."""
+        """The original of an item."""
         seen = item.seen or (item.size, item.mtime_ns, item.ctime_ns, item.inode)
         return cls(item.kind, *seen, item.links, item.origin, item.digest)
 
@@ -239,7 +224,7 @@ class SmallFile(IntEnum):
 
 
 class SmallCopy(IntEnum):
-    """The columns for :meth:`Copies.record_small`; what the source looked like comes last."""
+    """The columns for :meth:`Copies.record_small`; those of the source come last."""
 
     ENTRY = 0
     SIZE = 1
@@ -250,65 +235,63 @@ class SmallCopy(IntEnum):
 
 
 class Copies:
-    """One destination's copies.
+    """The copies of one destination.
 
-    ``number`` 0 is the first of the plan, that is to be home. Safe to use from several threads.
+    ``number`` 0 is the first of the plan, which becomes home. Safe to use from several threads.
     """
 
     def __init__(self, journal: Journal, number: int = 0) -> None:
         self.journal, self.number = journal, number
         self._session, self._begun = 0, time.monotonic()
         self._documents: dict[tuple[bytes, ...], str] = {}
-        self._proven: tuple[tuple[int, int], bool] | None = None
-        self._sums: dict[Which, tuple[tuple[int, int], tuple[int, int]]] = {}
 
     # -- what is kept of the destination itself ----------------------------------------------------
 
     def value(self, key: str, otherwise: Any = None) -> Any:
-        """A value of this destination kept by :meth:`put`."""
+        """A value of this destination stored by :meth:`put`."""
         return self.journal.value(f"{key}.{self.number}", otherwise)
 
     def put(self, key: str, value: object) -> None:
-        """Keeps a value (JSON) of this destination."""
+        """Stores a value (JSON) of this destination."""
         self.journal.put(f"{key}.{self.number}", value)
 
     @property
     def state(self) -> State:
-        """How far this destination is: up to *settled*, or *undone* when it was given up."""
+        """The progress of this destination: up to *settled*, or *undone* if it was given up."""
         return State(self.value("state", State.PLANNED.value))
 
     def enter(self, new: State) -> None:
-        """Enters a state of this destination; entering the same again is nothing."""
+        """Enters a state of this destination; entering the same again does nothing."""
         self.journal.enter(new, self.number)
 
     @property
     def amending(self) -> dict[int, list[Any] | None]:
-        """What is being brought along.
+        """Later changes that are being copied.
 
-        Entry → how its copy looked that is superseded, or None for a new one.
+        Entry → how its replaced copy looked, or None for a new one.
         """
         return {int(k): v for k, v in self.value("amending", {}).items()}
 
     def intend(self, kind: str, subject: str, now: float) -> int:
-        """Writes down what is about to be done on this destination; gives the act's number."""
+        """Records an intent on this destination; returns the act's number."""
         return self.journal.intend(kind, subject, now, self.number)
 
     def open_act(self, kind: str) -> int | None:
-        """The number of the last act of a kind on this destination when it has no outcome."""
+        """The number of the last act of a kind on this destination if it has no outcome."""
         return self.journal.open_act(kind, self.number)
 
     # -- items -------------------------------------------------------------------------------------
 
     def items(self, which: Which, batch: int = BATCH, first_names: bool = False) -> Iterator[Item]:
-        """Streams the items that are meant, in the order of the plan.
+        """Streams the selected items, in the order of the plan.
 
         Args:
-            first_names: of hard-linked files only the first name.
+            first_names: only the first name of hard-linked files.
         """
-        yield from self._items(f"({which}) AND e.twin IS NULL" if first_names else which, batch)
+        yield from self._some(f"({which}) AND e.twin IS NULL" if first_names else which, batch)
 
     def named(self, which: Which, endings: Iterable[bytes]) -> Iterator[Item]:
-        """Streams the items that are meant and whose names end in one of these ways.
+        """Streams the selected items whose names have one of these endings.
 
         Args:
             endings: without the dot, in lower case.
@@ -317,7 +300,14 @@ class Copies:
 
     def in_states(self, states: Iterable[CopyState]) -> Iterator[Item]:
         """Streams the items whose copies are in one of the states."""
-        yield from self._items(f"c.state IN ({_marks(states)})", BATCH)
+        yield from self._some(f"c.state IN ({_marks(states)})", BATCH)
+
+    def _some(self, where: str, batch: int) -> Iterator[Item]:
+        # Reading the counts costs nothing compared with reading every entry.
+        counted = self.journal.knows_alike(self.number)
+        if counted and alike.is_none(self.journal, self.number, where):
+            return
+        yield from self._items(where, batch)
 
     def _items(self, where: str, batch: int) -> Iterator[Item]:
         last = -1
@@ -338,9 +328,8 @@ class Copies:
     def verified_files(self) -> Iterator[tuple[bytes, int, int, bytes, int, bytes]]:
         """Every verified file of the library, for its lists.
 
-        Place there, size, mtime_ns, digest, role index, place before.
-
-        The last is nothing where its name was never changed for a drive.
+        Place there, size, mtime_ns, digest, role index, place before. The last is empty if its name
+        was never changed for a drive.
         """
         last = -1
         while True:
@@ -363,7 +352,7 @@ class Copies:
             last = rows[-1][0]
 
     def where_they_are(self) -> Iterator[tuple[bytes, bytes | None, bytes]]:
-        """``(place, path outside or nothing, place there)`` of all that goes and is verified."""
+        """``(place, path outside or None, place there)`` of all copied and verified files."""
         last = -1
         while True:
             rows = self.journal.read(
@@ -380,16 +369,16 @@ class Copies:
             last = rows[-1][0]
 
     def verified_documents(self, endings: Iterable[bytes]) -> list[int]:
-        """Entries that go along, are verified, and are documents, in the plan's order.
+        """Entries that are copied and verified documents, in the plan's order.
 
-        By their role, or because their names end in one of these ways.
+        By their role, or because their names have one of these endings.
 
         Args:
             endings: without the dot, in lower case.
         """
         wanted = tuple(sorted(endings))
         if wanted not in self._documents:
-            # What the plan has does not change, and is asked for again and again.
+            # The plan does not change, and this is needed again and again.
             rows = self.journal.read(
                 "SELECT e.id FROM entry e WHERE e.kind=0 AND "
                 f"(e.role={ROLES.index(Role.DOCUMENT)} OR {_ends(wanted)}) ORDER BY e.id"
@@ -403,7 +392,7 @@ class Copies:
         return [entry for (entry,) in rows]
 
     def smallest_of_strands(self, roles: Iterable[Role]) -> list[bytes]:
-        """Places in the copy of the smallest verified file of every strand, of some roles."""
+        """The smallest verified file of every strand with one of these roles, as places there."""
         marks = ",".join(str(ROLES.index(r)) for r in roles)
         rows = self.journal.read(
             "SELECT f.there, coalesce(e.there, e.name), min(e.size), e.stands FROM entry "
@@ -415,7 +404,7 @@ class Copies:
         return [stands or join(folder, name) for folder, name, _, stands in rows]
 
     def in_folder(self, place: bytes) -> list[Item]:
-        """The items of the library that lie directly in one folder; gathered ones are none."""
+        """The items of the library directly in one folder, without gathered ones."""
         return [
             _item(r)
             for r in self.journal.read(
@@ -424,7 +413,7 @@ class Copies:
         ]
 
     def originals_in(self, place: bytes) -> dict[bytes, Original]:
-        """How the originals looked that lie directly in one folder, by name; no gathered ones."""
+        """How the originals directly in one folder looked, by name, without gathered ones."""
         rows = self.journal.read(
             "SELECT e.name, e.kind, coalesce(c.seen_size, e.size), "
             "coalesce(c.seen_mtime_ns, e.mtime_ns), coalesce(c.seen_ctime_ns, e.ctime_ns), "
@@ -438,7 +427,7 @@ class Copies:
     def items_there(self, folder: bytes) -> list[Item]:
         """The entries whose place is directly in one folder of the new library.
 
-        Those that stood there before are none of this crossing's making, and not among them.
+        Without existing files, which this crossing did not make.
         """
         rows = self.journal.read(
             f"{_ITEM} WHERE f.there=? AND e.stands IS NULL", (self.number, folder)
@@ -454,10 +443,10 @@ class Copies:
         return _item(rows[0]) if rows else None
 
     def names_there(self, folder: bytes) -> list[tuple[int, bytes, int | None]]:
-        """``(entry, name, state)`` of what the plan has in one folder of the copy.
+        """``(entry, name, state)`` of the plan's entries in one folder of the copy.
 
-        By its place there; the state is ``None`` for what is not copied. What stood elsewhere
-        before is told by :meth:`standing_elsewhere`.
+        By its place there; the state is ``None`` if not copied. :meth:`standing_elsewhere` has
+        equal files at other places.
         """
         return self.journal.read(
             f"SELECT e.id, {_NAME_THERE}, c.state FROM entry e JOIN folder f ON "
@@ -467,7 +456,7 @@ class Copies:
         )
 
     def standing_elsewhere(self) -> list[tuple[int, bytes, int | None]]:
-        """``(entry, place, state)`` of what counts as arrived, as an equal file stood elsewhere."""
+        """``(entry, place, state)`` of entries whose equal file is at another place there."""
         return self.journal.read(
             "SELECT e.id, e.stands, c.state FROM entry e JOIN folder f ON f.id=e.folder LEFT JOIN "
             f"copy c ON c.entry=e.id AND c.destination=? WHERE e.stands<>{_PLACE_THERE}",
@@ -475,7 +464,7 @@ class Copies:
         )
 
     def record_copies(self, outcomes: Iterable[Copied]) -> None:
-        """Writes outcomes of copying: what was seen of the source, and the state of the copy."""
+        """Records copies: how the source looked, and the state of the copy."""
         rows = [
             (
                 self.number,
@@ -521,7 +510,7 @@ class Copies:
         return int(rows[0][0])
 
     def record_small(self, copies: Iterable[tuple[Any, ...]]) -> None:
-        """Writes that small files were copied; rows with the columns of :class:`SmallCopy`."""
+        """Records copies of small files; rows with the columns of :class:`SmallCopy`."""
         self.journal.write(
             "copies",
             lambda db: db.executemany(
@@ -533,7 +522,7 @@ class Copies:
         )
 
     def stood(self) -> Iterator[StoodThere]:
-        """What stands there and has not been compared yet, in the order of the plan."""
+        """Existing files that have not been compared yet, in the order of the plan."""
         last = -1
         while True:
             rows = self.journal.read(
@@ -548,7 +537,7 @@ class Copies:
             last = rows[-1][0]
 
     def record_trusted(self, rows: Iterable[Trusted]) -> None:
-        """Writes that copies were there before, verified then; they are never doubted as recent."""
+        """Records copies from before, verified then; they are never doubted as recent."""
         number, verified = self.number, int(CopyState.VERIFIED)
         made = (
             (number, original[0], verified, size, mtime, digest, *original[2:])
@@ -558,12 +547,12 @@ class Copies:
             "INSERT OR REPLACE INTO copy(destination, entry, state, size, mtime_ns, digest, "
             "seen_size, seen_mtime_ns, seen_ctime_ns, seen_inode, at) VALUES(?,?,?,?,?,?,?,?,?,?,0)"
         )
-        # All are looked at before the first is written.
+        # All are checked before the first is written.
         rows_made = list(made)
         self.journal.write("trusted", lambda db: db.executemany(sql, rows_made))
 
     def record_verified(self, items: Iterable[tuple[int, bool]]) -> None:
-        """Writes that copies were read back equal; ``(item, proven)``."""
+        """Records that copies were read back equal; ``(item, proven)``."""
         at = self._at()
         entries: dict[bool, list[int]] = {False: [], True: []}
         for item, proven in items:
@@ -581,7 +570,7 @@ class Copies:
         )
 
     def record_moved(self, items: Iterable[tuple[int, int]]) -> None:
-        """Writes the time of change (ns) that originals have since they were renamed and back."""
+        """Records the change time (ns) of originals after they were renamed and back."""
         rows = [(ctime, self.number, item) for item, ctime in items]
         self.journal.write(
             "moved",
@@ -595,7 +584,7 @@ class Copies:
     # -- what was rewritten ---------------------------------------------------------------------
 
     def begin_rewriting(self, item: int) -> None:
-        """Notes that an item's copy is kept as it was, and something else takes its place."""
+        """Records that an item's copy is kept as it was, and that another file takes its place."""
         self.journal.write(
             "rewriting",
             lambda db: db.execute(
@@ -604,7 +593,7 @@ class Copies:
         )
 
     def record_derived(self, item: int, seen: CopySeen, digest: bytes) -> None:
-        """Notes what stands in an item's place, and the digest it was read back with."""
+        """Records the file that takes an item's place, and its digest as read back."""
         self.journal.write(
             "derived",
             lambda db: db.execute(
@@ -615,14 +604,14 @@ class Copies:
         )
 
     def stands_anew(self, item: int) -> bool:
-        """True when something was rewritten in an item's place."""
+        """True if an item has a rewritten file."""
         rows = self.journal.read(
             "SELECT 1 FROM derived WHERE destination=? AND entry=?", (self.number, item)
         )
         return bool(rows)
 
     def derived(self) -> dict[int, tuple[CopySeen, bytes]]:
-        """What was rewritten: entry → how it looked, digest."""
+        """The rewritten files: entry → size and times, digest."""
         rows = self.journal.read(
             "SELECT entry, digest, size, mtime_ns, inode, ctime_ns FROM derived WHERE "
             "destination=?",
@@ -633,22 +622,20 @@ class Copies:
     # -- sessions: how a run ended -----------------------------------------------------------------
 
     def _at(self) -> float:
-        """When, for the order of things only: sessions one after the other, seconds within one.
+        """A time for ordering only: runs one after the other, seconds within one.
 
-        Clocks may be set.
+        Clocks may be changed.
         """
         return self._session * 1e9 + time.monotonic() - self._begun
 
     def begin_session(self, boot: str, mount: str) -> None:
-        """A run begins.
+        """Starts a run.
 
-        Notes the machine's boot and the destination's mount, and doubts what an unclean end left
-        doubtful.
-
-        An end is unclean when the run before was cut off (or its drive vanished) and the machine
-        was started again, or the drive mounted again, since: drives acknowledge flushes that they
-        have not done. What was verified in the last ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES``
-        of that run, whichever is more, is then read again.
+        Records the machine's boot and the destination's mount, and doubts copies after an unclean
+        end. An end is unclean if the previous run was interrupted (or its drive vanished) and since
+        then the machine was started again, or the drive mounted again: drives confirm flushes that
+        they have not done. Files verified in the last ``DOUBT_SECONDS`` or the last ``DOUBT_BYTES``
+        of that run, whichever is more, are then read again.
         """
         before = self.value("session", {})
         if before and not before["clean"] and (before["boot"], before["mount"]) != (boot, mount):
@@ -657,13 +644,13 @@ class Copies:
         self.put("session", {"number": self._session, "boot": boot, "mount": mount, "clean": False})
 
     def end_session(self) -> None:
-        """A run ended by itself, its drive flushed and there."""
+        """Ends a run normally, with its drive flushed and connected."""
         self.put("session", {**self.value("session", {}), "clean": True})
 
     def doubt_all(self) -> None:
-        """Every copy that was read back is read again.
+        """Marks every verified copy to be read again.
 
-        What is on the drive is not what could be there.
+        The drive may have other content now.
         """
         self.journal.write(
             "doubt",
@@ -673,7 +660,7 @@ class Copies:
         )
 
     def doubt_some(self, items: Iterable[int]) -> None:
-        """Some copies that were read back are read again: something touched them since."""
+        """Marks some verified copies to be read again: something touched them since."""
         rows = [(self.number, i) for i in items]
         self.journal.write(
             "doubt",
@@ -693,7 +680,8 @@ class Copies:
             "BY c.at DESC, c.entry DESC",
             (self.number,),
         )
-        # Meanwhile the rest is in the library, where a person may have changed it: only unproven.
+        # Meanwhile the others are in the library, where a person may have changed them: only
+        # unproven.
         amending = self.amending
         doubtful, total = [], 0
         for entry, at, size in rows:
@@ -712,7 +700,7 @@ class Copies:
         )
 
     def skip_hindered(self) -> int:
-        """Goes on without the files that could not be copied; gives how many."""
+        """Continues without the files that could not be copied; returns how many."""
         count = self.count_copies(HINDRANCES)
         if not count:
             return 0
@@ -747,7 +735,7 @@ class Copies:
             )
 
     def forget_some(self, items: Iterable[int]) -> None:
-        """Forgets some copies, which are then made again."""
+        """Forgets some copies; they are made again."""
         rows = [(self.number, i) for i in items]
         self.journal.write(
             "forget",
@@ -767,34 +755,16 @@ class Copies:
     # -- sums --------------------------------------------------------------------------------------
 
     def sums(self, which: Which) -> tuple[int, int]:
-        """``(files, bytes)`` of the regular files that are meant.
+        """``(files, bytes)`` of the selected regular files.
 
-        Sizes as copied where that is known. Receipts and scales ask the same several times:
-        nothing is counted again while nothing was written.
+        Sizes as copied, if known.
         """
-        version = self.journal.version()
-        known = self._sums.get(which)
-        if known and known[0] == version:
-            return known[1]
-        # One pass over all entries costs more than what is added up in it.
-        together = _ASKED_TOGETHER if which in _ASKED_TOGETHER else (which,)
-        columns = ",".join(  # for programs
-            f"count({_if(some, '1')}), {large_sum(_if(some, _SIZE))}" for some in together
-        )
-        row = self.journal.read(
-            f"SELECT {columns} FROM entry e LEFT JOIN copy c ON c.entry=e.id "
-            "AND c.destination=? WHERE e.kind=0",
-            (self.number,),
-        )[0]
-        for number, some in enumerate(together):
-            files, high, low = row[3 * number : 3 * number + 3]
-            self._sums[some] = (version, (int(files), joined(high, low)))
-        return self._sums[which][1]
+        return alike.sums(self.journal, self.number, which)
 
     def anything_stays(self) -> bool:
-        """True when a file or link of the old library does not go with the others.
+        """True if a file or link of the old library is not copied with the others.
 
-        Left out, not to be held there, not verified.
+        Left out, not possible there, or not verified.
         """
         rows = self.journal.read(
             "SELECT 1 FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=? WHERE "
@@ -805,20 +775,20 @@ class Copies:
         return bool(rows)
 
     def going(self) -> tuple[int, int]:
-        """``(files, bytes)`` that go along, with the sizes as they were copied."""
+        """``(files, bytes)`` to be copied, with the sizes as copied."""
         return self.sums(Which.GOING)
 
     def demanded(self) -> tuple[int, int]:
-        """``(files, bytes)`` that must be copied here: what goes, without what was skipped."""
+        """``(files, bytes)`` that must be copied here, without skipped files."""
         files, total = self.going()
         gone = self.sums(Which.GOING_SKIPPED)
         return files - gone[0], total - gone[1]
 
     def must_hold(self) -> tuple[int, int]:
-        """``(files, bytes)`` that the new library must hold now.
+        """``(files, bytes)`` that the new library must contain now.
 
-        A document that was rewritten counts as it is now; the journal of a database that went
-        into it no longer counts.
+        A rewritten document counts with its new size; the journal that went into a database no
+        longer counts.
         """
         files, total = self.demanded()
         rewritten = self.sums(Which.GOING_WRITTEN_ANEW)
@@ -830,20 +800,11 @@ class Copies:
         return self.sums(Which.GOING_VERIFIED)
 
     def proven(self) -> bool:
-        """True when every verified file was proven to be read from the drive."""
-        version = self.journal.version()
-        if self._proven and self._proven[0] == version:
-            return self._proven[1]
-        row = self.journal.read(
-            "SELECT count(*), coalesce(min(c.proven), 1) FROM copy c JOIN entry e ON e.id=c.entry "
-            "WHERE c.destination=? AND c.state=2 AND NOT (e.stands IS NOT NULL AND c.at=0)",
-            (self.number,),
-        )[0]
-        self._proven = version, bool(row[1])
-        return self._proven[1]
+        """True if every verified file was proven to be read from the drive."""
+        return alike.is_none(self.journal, self.number, Which.PERHAPS_FROM_MEMORY)
 
     def strands(self) -> list[StrandProgress]:
-        """Progress of each strand that goes along, largest first."""
+        """Progress of each copied strand, largest first."""
         rows = self.journal.read(
             "SELECT s.id, s.folder, s.role, count(*), sum(c.state IN (1,2)), sum(c.state=2), "
             f"{large_sum(_SIZE)}, "
@@ -874,24 +835,22 @@ def _marks(states: Iterable[CopyState]) -> str:
     return ",".join(str(int(s)) for s in states)
 
 
-# What is on record for a file of which a hash list of others says otherwise: no content has it.
+# Recorded for a file that a hash list contradicts: no content has this digest.
 LISTED_OTHERWISE = bytes(32)
 
 
 def is_damaged(item: Item, seen: tuple[int, int, int, int], digest: bytes) -> bool:
-    """True when a source has the size and time on the library's own record, but other content."""
+    """True if a source has the size and time of the library's own record but other content."""
     return (
         item.known is not None and digest != item.known and seen[:2] == (item.size, item.mtime_ns)
     )
 
 
 def own_place(place: bytes, crossing: str) -> bytes:
-    """Where a record of the old library's own folder crosses to.
+    """The new place of a record in the old library's own folder.
 
-    Receipts keep their place, the rest is kept as it was.
-
-    Whatever else lies in that folder keeps its whole path, so that it never takes the place of a
-    document of the library.
+    Receipts keep their place, the others are kept in ``as-it-was``. Everything else in that folder
+    keeps its whole path, so that it never takes the place of a document of the library.
     """
     if place.startswith((OWN + b"/receipts/", OWN + b"/as-it-was/")):
         return place
@@ -906,5 +865,5 @@ def arrives_at(item: Item, crossing: str) -> bytes:
 
 
 def as_it_was(place: bytes, crossing: str) -> bytes:
-    """Where the bytes that something had before stand in the new library."""
+    """Where the earlier bytes of something are kept in the new library."""
     return OWN + b"/as-it-was/" + crossing.encode() + b"/" + place

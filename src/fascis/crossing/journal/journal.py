@@ -1,7 +1,8 @@
-"""The journal: a crossing's memory, an SQLite file; the only place where progress is kept.
+"""The journal: a crossing's memory, an SQLite file; progress is stored only here.
 
 Every method that writes is one durable transaction (WAL, synchronous=FULL). The engine can be
-killed at any line. The plan's columns are written once; what was seen later has columns of its own.
+killed at any line. The plan's columns are written once; later observations have columns of their
+own.
 """
 
 from __future__ import annotations
@@ -31,7 +32,7 @@ from fascis.crossing.journal.opening import (
     connect_with_room,
     meaning_of,
 )
-from fascis.crossing.journal.schema import APPLICATION_ID, SCHEMA, VERSION, joined, large_sum
+from fascis.crossing.journal.schema import ALIKE, APPLICATION_ID, SCHEMA, VERSION, joined, large_sum
 from fascis.crossing.model.states import CopyState, Origin, State, check_transition
 from fascis.files.disk.door import delete_state
 from fascis.files.errors import told
@@ -43,13 +44,13 @@ from fascis.words.speech import tr
 _LOG = logging.getLogger(__name__)
 
 BATCH = 1024
-# The value that holds which documents were led to the new place.
+# The value with the documents that were updated to the new place.
 LED = "led"
-# Of an update: place in the copy → where it is there now (hex); and what goes to earlier first.
+# For an update: place in the copy → its present place (hex); and files that go to earlier first.
 MOVES, EARLIER = "moves", "earlier"
-# The value that holds what of a part was set aside: places, a folder's for all that is in it.
+# The value with the places of a part that were set aside; a folder's place stands for its contents.
 ASIDE = "aside"
-# Room kept free for what a crossing writes: at least, and for each entry, in bytes.
+# Room reserved for what a crossing writes: at least, and for each entry, in bytes.
 ROOM_BYTES = (1 << 20, 640)
 
 _INSERT = (
@@ -60,7 +61,7 @@ _INSERT = (
 
 
 class PlanRows(Protocol):
-    """The rows of a plan, as the tables have them. Each is asked for once, in this order."""
+    """The rows of a plan for the tables. Each is requested once, in this order."""
 
     @property
     def leads(self) -> LeadRows:
@@ -85,7 +86,8 @@ class Journal:
     def __init__(self, path: Path, db: sqlite3.Connection, step: Callable[[str], None]) -> None:
         self.path = path
         self._db = db
-        self._writes = 0
+        self._entries_written = 0
+        self._alike: dict[int, tuple[int, int]] = {}
         self._lock = threading.RLock()
         self._step = step
         self._planned: tuple[int, int] | None = None
@@ -94,7 +96,7 @@ class Journal:
 
     @classmethod
     def create(cls, path: Path, step: Callable[[str], None] = lambda _: None) -> Journal:
-        """Creates a journal that nothing has; the folder is made and flushed by SQLite."""
+        """Creates a journal at a free path; SQLite makes and flushes the folder."""
         make_private(path.parent)
         db = connect(path)
         db.executescript(
@@ -113,12 +115,12 @@ class Journal:
         """
         try:
             db = connect_with_room(path)
-        except UNREADABLE as error:  # what SQLite says of a damaged name may not even be text
+        except UNREADABLE as error:  # SQLite's message about a damaged name may not even be text.
             raise meaning_of(path, error) from error
         try:
             bring_up(path, db)
         except BaseException as error:
-            # Else it would go on holding what it has locked.
+            # Otherwise it would keep its locks.
             db.close()
             if not isinstance(error, UNREADABLE):
                 raise
@@ -126,14 +128,19 @@ class Journal:
         return cls(path, db, step)
 
     def close(self) -> None:
-        """Closes it; nothing is committed by closing."""
+        """Closes it; closing commits nothing."""
         with self._lock:
             self._db.close()
 
-    def write(self, what: str, work: Callable[[sqlite3.Connection], object]) -> None:
+    def write(
+        self, what: str, work: Callable[[sqlite3.Connection], object], entries: bool = True
+    ) -> None:
         """One durable transaction.
 
         For :class:`~fascis.crossing.journal.copies.Copies` and this class alone.
+
+        Args:
+            entries: False if no entry and no copy is written, so that counts remain valid.
 
         Raises:
             DriveFull: there is no room for it, though what was kept free was given up.
@@ -148,32 +155,33 @@ class Journal:
                     or not self.room.exists()
                 ):
                     raise meaning_of(self.path, error) from error
-                # This is what it was kept for.
+                # The reserved room is for this.
                 delete_state(self.room)
                 try:
                     self._transact(work)
                 except sqlite3.Error as again:
                     raise meaning_of(self.path, again) from again
+            if entries:
+                self._entries_written += 1
             self._step(f"after journal {what}")  # for programs
 
     def _transact(self, work: Callable[[sqlite3.Connection], object]) -> None:
         with self._db:
             self._db.execute("BEGIN IMMEDIATE")
             work(self._db)
-            self._writes += 1
 
     # -- room --------------------------------------------------------------------------------------
 
     @property
     def room(self) -> Path:
-        """The file that keeps room free for the journal.
+        """The file that reserves room for the journal.
 
-        The internal drive is full, that is why they are here.
+        The internal drive is nearly full; that is why people use Fascis.
         """
         return self.path.with_suffix(".room")
 
     def keep_room(self) -> None:
-        """Keeps room for all that the crossing may still write.
+        """Reserves room for everything that the crossing may still write.
 
         Raises:
             DriveFull: there is not enough.
@@ -194,15 +202,34 @@ class Journal:
             os.close(fd)
 
     def free_room(self) -> None:
-        """The crossing writes no more: the room is given back."""
+        """The crossing writes no more: releases the room."""
         delete_state(self.room)
 
-    def version(self) -> tuple[int, int]:
-        """What changes with every transaction, of this program or another (``data_version``)."""
-        return self._writes, self.read("PRAGMA data_version")[0][0]
+    def _version(self) -> tuple[int, int]:
+        """Changes when an entry may have changed, and when another program wrote something."""
+        return self._entries_written, self.read("PRAGMA data_version")[0][0]
+
+    def alike(self, number: int) -> str:
+        """The table of counts for one destination, see :mod:`.alike`.
+
+        Made again if something was written since.
+        """
+        table = f"alike_{number}"
+        with self._lock:
+            version = self._version()
+            if self._alike.get(number) != version:
+                self.read(f"DROP TABLE IF EXISTS temp.{table}")
+                self.read(f"CREATE TEMP TABLE {table} AS {ALIKE}", (number,))
+                self._alike[number] = version
+        return table
+
+    def knows_alike(self, number: int) -> bool:
+        """True if that table exists and nothing was written since."""
+        with self._lock:
+            return self._alike.get(number) == self._version()
 
     def read(self, sql: str, arguments: Sequence[Any] = ()) -> list[Any]:
-        """All rows of a question.
+        """All rows of a query.
 
         For :class:`~fascis.crossing.journal.copies.Copies` and this class alone.
 
@@ -228,8 +255,8 @@ class Journal:
         """Writes header and items, and the state *planned*, in one transaction.
 
         Args:
-            more: what else belongs to the plan, by its key.
-            listed: what hash lists of others say: ``(entry, as text)``, see ``Listed.as_text``.
+            more: other values of the plan, by key.
+            listed: from other hash lists: ``(entry, as text)``, see ``Listed.as_text``.
         """
 
         def work(db: sqlite3.Connection) -> None:
@@ -254,9 +281,9 @@ class Journal:
         db.executemany("INSERT OR REPLACE INTO lead VALUES(?,?,?,?)", leads.rows)
 
     def put_leads(self, leads: LeadRows) -> None:
-        """Writes where references lead, in place of what was known.
+        """Records where references lead, replacing earlier records.
 
-        Of documents that were not read, what was known stays.
+        Records of documents that were not read are kept.
         """
 
         def work(db: sqlite3.Connection) -> None:
@@ -275,9 +302,9 @@ class Journal:
         self._outside = None
 
     def led(self, entry: int) -> Led | None:
-        """Where the references of a document, or link, led when it was read.
+        """Where the references of a document or link led when it was read.
 
-        None where that was not recorded.
+        None if that was not recorded.
         """
         if self._outside is None:
             self._outside = {
@@ -287,11 +314,11 @@ class Journal:
         return read_led(rows[0], self._outside) if rows else None
 
     def led_entries(self) -> dict[int, bytes]:
-        """The documents of which it is recorded where they lead, and what they were then."""
+        """The documents for which this is recorded, and their state then."""
         return dict(self.read("SELECT entry, seen FROM lead"))
 
     def gathered_into(self) -> list[tuple[bytes, bytes]]:
-        """``(path it is gathered from, folder it goes to)`` of every loose file."""
+        """``(path it is gathered from, folder it is gathered to)`` of every loose file."""
         return self.read(
             "SELECT e.outside, f.place FROM entry e JOIN folder f ON f.id=e.folder WHERE e.outside "
             "IS NOT NULL"
@@ -311,21 +338,21 @@ class Journal:
         )
 
     def names_of_files(self, folder: bytes) -> set[bytes]:
-        """The names of all that the plan has directly in one old folder, but for folders."""
+        """The names of all files of the plan directly in one old folder."""
         rows = self.read(
             "SELECT e.name FROM entry e JOIN folder f ON f.id=e.folder WHERE f.place=?", (folder,)
         )
         return {name for (name,) in rows}
 
     def aliases(self) -> dict[bytes, bytes]:
-        """By which other paths documents may call a file of the new library.
+        """Other paths by which documents may name a file of the new library.
 
         Absolute path → place there.
         """
         return dict(self.read("SELECT path, place FROM alias"))
 
     def renamed(self) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
-        """What is called otherwise in the copy: folder → its place there, file → its name there."""
+        """Renamed entries: folder → its place in the copy, file → its name there."""
         folders = dict(self.read("SELECT place, there FROM folder WHERE there<>place"))
         files = self.read(
             "SELECT f.place, e.name, e.there FROM entry e JOIN folder f ON f.id=e.folder WHERE "
@@ -334,7 +361,7 @@ class Journal:
         return folders, {join(folder, name): there for folder, name, there in files}
 
     def standing(self) -> dict[bytes, bytes]:
-        """What counts as arrived, as an equal file stood elsewhere: place → that file's place."""
+        """Entries whose equal file is at another place: place → that file's place."""
         rows = self.read(
             "SELECT f.place, e.name, e.stands FROM entry e JOIN folder f ON f.id=e.folder WHERE "
             "e.stands IS NOT NULL AND e.stands<>CASE length(f.place) WHEN 0 THEN e.name ELSE "
@@ -343,11 +370,11 @@ class Journal:
         return {join(folder, name): stands for folder, name, stands in rows}
 
     def has_renamed(self) -> bool:
-        """True when some file has, or had before an earlier crossing, another name in the copy."""
+        """True if some file has, or had before an earlier crossing, another name in the copy."""
         return bool(self.read("SELECT 1 FROM entry WHERE before IS NOT NULL LIMIT 1"))
 
     def names_there(self, folder: bytes) -> list[bytes]:
-        """The names in the copy of all that the plan has in one old folder, folders too."""
+        """The names in the copy of everything the plan has in one old folder, with folders."""
         names = self.read(
             "SELECT coalesce(e.there, e.name) FROM entry e JOIN folder f ON f.id=e.folder WHERE "
             "f.place=? AND e.fate IN (0,3,4)",
@@ -370,19 +397,19 @@ class Journal:
         )
 
     def record_known(self, rows: list[tuple[bytes, int]]) -> None:
-        """Writes the digests that the library's own record gives: ``(digest, entry)``."""
+        """Records the digests from the library's own records: ``(digest, entry)``."""
         if rows:
             self.write(
                 "known", lambda db: db.executemany("UPDATE entry SET known=? WHERE id=?", rows)
             )
 
     def record_otherwise(self, entry: int, known: bytes) -> None:
-        """A list says otherwise of an entry: of all names of that file, by what is on record."""
+        """Records that a hash list contradicts an entry, for all names of that file."""
         sql = "UPDATE entry SET known=? WHERE id=? OR twin=?"
         self.write("known", lambda db: db.execute(sql, (known, entry, entry)))
 
     def listed(self) -> dict[int, list[str]]:
-        """What hash lists of others say, by entry."""
+        """The digests of other hash lists, by entry."""
         found: dict[int, list[str]] = {}
         for entry, said in self.read("SELECT entry, said FROM listed"):
             found.setdefault(entry, []).append(said)
@@ -410,20 +437,20 @@ class Journal:
 
     @property
     def has_plan(self) -> bool:
-        """False when it was cut off before the plan was written: nothing was done."""
+        """False if it was interrupted before the plan was written: nothing was done."""
         return self.get("plan") is not None
 
     def get(self, key: str) -> str | None:
-        """A value of the crossing's own."""
+        """A value of the crossing itself."""
         rows = self.read("SELECT value FROM meta WHERE key=?", (key,))
         return rows[0][0] if rows else None
 
     def put(self, key: str, value: object) -> None:
-        """Keeps a value (JSON)."""
-        self.write(key, lambda db: self._set(db, key, json.dumps(value)))
+        """Stores a value (JSON)."""
+        self.write(key, lambda db: self._set(db, key, json.dumps(value)), entries=False)
 
     def value(self, key: str, otherwise: Any = None) -> Any:
-        """A value kept by :meth:`put`."""
+        """A value stored by :meth:`put`."""
         found = self.get(key)
         return otherwise if found is None else json.loads(found)
 
@@ -431,13 +458,13 @@ class Journal:
 
     @property
     def state(self) -> State:
-        """The state now."""
+        """The present state."""
         return State(self.get("state") or "refused")
 
     def enter(self, new: State, destination: int | None = None, **values: object) -> None:
-        """Enters a state, keeping values in the same transaction.
+        """Enters a state, and stores values in the same transaction.
 
-        Entering the same again is nothing.
+        Entering the same again does nothing.
 
         Args:
             destination: the state is this destination's own, not the crossing's.
@@ -454,12 +481,12 @@ class Journal:
                 self._set(db, name, json.dumps(value))
 
         if now is not new or values:
-            self.write(f"state {new.value}", work)
+            self.write(f"state {new.value}", work, entries=False)
         if now is not new:
             _LOG.info("state of %s %s: %s", self.path.stem, key, new.value)
 
     def intend(self, kind: str, subject: str, now: float, destination: int = 0) -> int:
-        """Writes down what is about to be done; gives the act's number."""
+        """Records an intent; returns the act's number."""
         act = 0
 
         def work(db: sqlite3.Connection) -> None:
@@ -470,16 +497,17 @@ class Journal:
             )
             act = done.lastrowid or 0
 
-        self.write(f"intent {kind}", work)
+        self.write(f"intent {kind}", work, entries=False)
         return act
 
     def conclude(self, act: int, outcome: str, now: float) -> None:
-        """Writes down what came of an act."""
+        """Records the outcome of an act."""
         self.write(
             "outcome",
             lambda db: db.execute(
                 "UPDATE act SET ended=?, outcome=? WHERE id=?", (now, outcome, act)
             ),
+            entries=False,
         )
 
     def acts(self) -> list[tuple[str, str, float, float | None, str | None]]:
@@ -487,7 +515,7 @@ class Journal:
         return self.read("SELECT kind, subject, begun, ended, outcome FROM act ORDER BY id")
 
     def open_act(self, kind: str, destination: int = 0) -> int | None:
-        """The number of the last act of a kind when it has no outcome."""
+        """The number of the last act of a kind if it has no outcome."""
         rows = self.read(
             "SELECT id, ended FROM act WHERE kind=? AND destination=? ORDER BY id DESC LIMIT 1",
             (kind, destination),
@@ -502,9 +530,9 @@ class Journal:
         return found
 
     def plan_rows(self) -> Iterator[tuple[bytes, int, int, int, int, int, bytes | None]]:
-        """Everything in the plan, in its order; of an update, what changes in the copy.
+        """Everything in the plan, in its order; for an update, what changes in the copy.
 
-        Rows of ``(place, kind, size, mtime_ns, role index, fate, where it is gathered from)``.
+        Rows of ``(place, kind, size, mtime_ns, role index, fate, path it is gathered from)``.
         """
         last, some = -1, " AND e.stands IS NULL" if self.header.update else ""
         while rows := self.read(
@@ -521,9 +549,9 @@ class Journal:
         return self.read("SELECT place, there FROM folder ORDER BY id")
 
     def folders_that_cross(self) -> list[tuple[bytes, bytes]]:
-        """The same of the folders that a crossing makes.
+        """The same for the folders that a crossing makes.
 
-        Those of its part, where not the whole library crosses.
+        Those of its part, if it is not the whole library.
         """
         out = {os.fsencode(f) for f in self.header.folders_out}
         return [f for f in self.folders() if f[0] not in out]
@@ -537,11 +565,10 @@ class Journal:
         entries: Sequence[Found],
         destinations: Sequence[int],
     ) -> None:
-        """An amendment: entries that changed are copied again, what appeared is added.
+        """An amendment: changed entries are copied again, new ones are added.
 
-        The plan's own rows stay as they are.
-
-        The crossing and its destinations go to *copying* in the same transaction.
+        The plan's own rows do not change. The crossing and its destinations enter *copying* in the
+        same transaction.
         """
         check_transition(self.state, State.COPYING)
 
@@ -562,7 +589,7 @@ class Journal:
     # -- the originals -----------------------------------------------------------------------------
 
     def record_origin(self, rows: Iterable[tuple[int, Origin, str | None]]) -> None:
-        """Writes where originals are: ``(item, origin, why)``."""
+        """Records the state of originals: ``(item, origin, why)``."""
         values = [(o, why, i) for i, o, why in rows]
         self.write(
             "origin",
@@ -570,16 +597,16 @@ class Journal:
         )
 
     def part_twins(self, ids: Iterable[int]) -> None:
-        """Entries that were second names of a file, and are files of their own by now."""
+        """Entries that were second names of a file, and are separate files now."""
         self.write(
             "parted",
             lambda db: db.executemany("UPDATE entry SET twin=NULL WHERE id=?", [(i,) for i in ids]),
         )
 
     def followers(self) -> list[dict[str, Any]]:
-        """Documents that stay and were led to the new place; before that, those that will be.
+        """Documents that stay and were updated to the new place; before that, those that will be.
 
-        Each with its ``path`` as it is told, its ``format``, and how many ``references``.
+        Each with its ``path`` for messages, its ``format``, and its number of ``references``.
         """
         led: list[dict[str, Any]] = self.value(LED, []) or self.value("followers", [])
         return led
@@ -587,14 +614,14 @@ class Journal:
     # -- sums --------------------------------------------------------------------------------------
 
     def aside(self) -> dict[bytes, int]:
-        """Places of a part that are set aside; a folder's stands for all that is in it.
+        """Places of a part that are set aside; a folder's place stands for its contents.
 
-        With the time of change (ns) that a file had when it was; 0 where that is not known.
+        With the change time (ns) of a file at that moment; 0 if not known.
         """
         return {bytes.fromhex(text): ctime for text, ctime in self.value(ASIDE) or []}
 
     def planned(self) -> tuple[int, int]:
-        """``(files, bytes)`` that go along, by the plan, which never changes."""
+        """``(files, bytes)`` to be copied, by the plan, which never changes."""
         if self._planned is None:
             row = self.read(
                 f"SELECT count(*), {large_sum('size')} FROM entry WHERE kind=0 AND fate=0"
@@ -603,15 +630,16 @@ class Journal:
         return self._planned
 
     def note(self, place: bytes, drive: str, meaning: str, now: float) -> None:
-        """Keeps what needed attention."""
+        """Records something that needs attention."""
         self.write(
             "attention",
             lambda db: db.execute(
                 "INSERT INTO attention(place, drive, meaning, at) VALUES(?,?,?,?)",
                 (place, drive, meaning, now),
             ),
+            entries=False,
         )
 
     def attentions(self) -> list[tuple[bytes, str, str, float]]:
-        """``(place, drive, meaning, at)`` of what needed attention."""
+        """``(place, drive, meaning, at)`` of everything that needed attention."""
         return self.read("SELECT place, drive, meaning, at FROM attention ORDER BY id")

@@ -1,19 +1,18 @@
-"""The plan as a list anyone can read.
+"""The plan as a readable list.
 
-Written a second time, into the staging folder, before the first byte is copied.
+A second copy of the plan, in the staging folder, written before the first byte is copied.
 """
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Iterator
 from itertools import islice
 
 from fascis.crossing.journal.journal import Journal
 from fascis.crossing.model.fates import Fate
-from fascis.files.names import listed, place_text
-from fascis.files.times import whole
+from fascis.files.names import all_listed, place_text
+from fascis.files.records import records
+from fascis.files.times import all_whole
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind
 
@@ -35,23 +34,17 @@ _ROWS = 4096
 
 def plan_list(journal: Journal) -> Iterator[bytes]:
     """The list as CSV (RFC 4180, UTF-8), some thousand records at a time."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
-    writer.writerow(HEADER)
-    rows = (
-        (
-            *listed(place),
-            _KINDS[kind],
-            size,
-            whole(mtime),
-            _ROLES[role],
-            _FATES[fate],
-            place_text(outside) if outside else "",
-        )
-        for place, kind, size, mtime, role, fate, outside in journal.plan_rows()
-    )
+    yield records([(title,) for title in HEADER]).encode()
+    rows = journal.plan_rows()
     while some := list(islice(rows, _ROWS)):
-        writer.writerows(some)
-        yield out.getvalue().encode()
-        out.seek(0)
-        out.truncate()
+        places, kinds, sizes, mtimes, roles, fates, outside = zip(*some, strict=True)
+        columns = (
+            *all_listed(places),
+            [_KINDS[kind] for kind in kinds],
+            sizes,
+            all_whole(mtimes),
+            [_ROLES[role] for role in roles],
+            [_FATES[fate] for fate in fates],
+            [place_text(path) if path else "" for path in outside],
+        )
+        yield records(columns).encode()

@@ -1,4 +1,4 @@
-"""Opening a journal: known as one, brought up, and what its errors mean for a person's files."""
+"""Opening a journal: recognising and upgrading it, and the meaning of its errors."""
 
 from __future__ import annotations
 
@@ -19,17 +19,19 @@ UNTOUCHED = tr(
 )
 
 
-# What a foreign or damaged file causes.
+# Errors caused by a foreign or damaged file.
 UNREADABLE = (sqlite3.Error, *NONSENSE)
 
 
 def connect(path: Path) -> sqlite3.Connection:
-    """Opens or makes the file; every transaction is on the drive when it ends."""
+    """Opens or creates the file; every transaction is on the drive when it ends."""
     db = sqlite3.connect(path, timeout=30, isolation_level=None, check_same_thread=False)
     try:
         db.execute("PRAGMA journal_mode=WAL")
         db.execute("PRAGMA synchronous=FULL")
         db.execute("PRAGMA cache_size=-8000")
+        # Counting never needs room on a drive.
+        db.execute("PRAGMA temp_store=MEMORY")
         db.create_function("ending", 1, _ending, deterministic=True)
     except BaseException:
         db.close()
@@ -38,13 +40,13 @@ def connect(path: Path) -> sqlite3.Connection:
 
 
 def _ending(name: bytes) -> bytes:
-    """SQL's ``ending(name)``: what stands after the last dot in lower case, if there is a dot."""
+    """SQL's ``ending(name)``: the text after the last dot in lower case, if there is a dot."""
     _, dot, last = name.rpartition(b".")
     return last.lower() if dot else b""
 
 
 def bring_up(path: Path, db: sqlite3.Connection) -> None:
-    """Looks whether it is a journal, and brings an older one up."""
+    """Checks that it is a journal, and upgrades an older one."""
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version > VERSION:
         raise Damaged(
@@ -68,9 +70,9 @@ def bring_up(path: Path, db: sqlite3.Connection) -> None:
 
 @contextmanager
 def making_sense(path: Path) -> Iterator[None]:
-    """What is told of a journal is told whole, or as damaged.
+    """Turns errors from nonsensical values into *damaged*.
 
-    Its values may not be those that were written.
+    The values may not be those that were written.
 
     Raises:
         Damaged: they make no sense.
@@ -82,9 +84,9 @@ def making_sense(path: Path) -> Iterator[None]:
 
 
 def connect_with_room(path: Path) -> sqlite3.Connection:
-    """Opening a journal takes room too, for the file beside it.
+    """Opens a journal, which needs some room for the file beside it.
 
-    What was kept for that is given up where there is none.
+    If there is none, the reserved room is released.
     """
     try:
         return connect(path)
@@ -97,9 +99,9 @@ def connect_with_room(path: Path) -> sqlite3.Connection:
 
 
 def meaning_of(path: Path, error: BaseException) -> FascisError:
-    """What an error of the database is.
+    """What an error of the database means.
 
-    The journal's, or that of its drive, its room, another program.
+    The journal is damaged, its drive or room fails, or another program holds it.
     """
     if is_about_the_drive(error):
         return trouble(

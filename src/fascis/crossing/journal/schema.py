@@ -1,4 +1,4 @@
-"""The tables of a journal, and what brings an older one up to them, version by version."""
+"""The tables of a journal, and the upgrades of older ones, version by version."""
 
 from __future__ import annotations
 
@@ -27,11 +27,11 @@ CREATE TABLE IF NOT EXISTS outside(id INTEGER PRIMARY KEY, path BLOB NOT NULL);
 INDEX = "CREATE INDEX folder_there ON folder(there);\n"
 
 
-# Of an entry that counts as arrived: the place of the equal file that stood there before.
+# For an entry that counts as arrived: the place of the equal existing file.
 STANDS = "ALTER TABLE entry ADD COLUMN stands BLOB;\n"
 
 
-# What hash lists of others say of entries.
+# The digests of other hash lists for entries.
 LISTED = "CREATE TABLE listed(entry INTEGER NOT NULL, said TEXT NOT NULL);\n" + (
     "CREATE INDEX listed_entry ON listed(entry);\n"
 )
@@ -79,7 +79,7 @@ CREATE TABLE attention(
 """
 
 
-# what brings an older journal to the next version
+# Upgrades an older journal to the next version.
 OLDER = {
     1: "ALTER TABLE copy ADD COLUMN at REAL NOT NULL DEFAULT 0;",
     2: """
@@ -123,11 +123,26 @@ UPDATE folder SET there=place WHERE there IS NULL;
 def large_sum(column: str) -> str:
     """A sum of bytes in SQL, as two numbers.
 
-    Files can be so large (sparse ones) that SQLite's own sum ends in an error.
+    Sparse files can be so large that SQLite's own sum fails.
     """
     return f"coalesce(sum(({column}) >> 32), 0), coalesce(sum(({column}) & 4294967295), 0)"
 
 
 def joined(high: int, low: int) -> int:
-    """The sum that two numbers of :func:`large_sum` stand for."""
+    """The sum from the two numbers of :func:`large_sum`."""
     return (int(high) << 32) + int(low)
+
+
+# Every kind of entry on one destination, with its number of files and bytes.
+ALIKE = """
+SELECT e.kind AS kind, e.fate AS fate, e.origin AS origin,
+  CASE WHEN e.outside IS NOT NULL THEN 1 END AS outside,
+  CASE WHEN e.stands IS NOT NULL THEN 1 END AS stands,
+  CASE WHEN e.twin IS NOT NULL THEN 1 END AS twin,
+  CASE WHEN e.why IS NOT NULL THEN 1 END AS why,
+  c.state AS state, c.proven AS proven, c.rewritten AS rewritten, c.at<>0 AS at,
+  count(*) AS files, sum(coalesce(c.seen_size, e.size) >> 32) AS high,
+  sum(coalesce(c.seen_size, e.size) & 4294967295) AS low
+FROM entry e LEFT JOIN copy c ON c.entry=e.id AND c.destination=?
+GROUP BY 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11
+"""

@@ -1,6 +1,6 @@
-"""Which entries of a journal are meant.
+"""Conditions that select entries of a journal.
 
-Every condition by a name, and none of its numbers anywhere else.
+Every condition has a name, and its numbers are used nowhere else.
 """
 
 from __future__ import annotations
@@ -31,13 +31,13 @@ _GOES, _OWN, _ALONG = (
 _COPIED, _VERIFIED = _in("c.state", CopyState.COPIED), _in("c.state", CopyState.VERIFIED)
 _NONE = "c.state IS NULL"
 _NOT_VERIFIED = f"{_NONE} OR NOT {_VERIFIED}"
-# Its copy is a file that stood there before: never written, never removed.
+# Its copy is a file that existed before: never written, never removed.
 _STOOD, _MADE_HERE = "e.stands IS NOT NULL", "e.stands IS NULL"
 _GONE, _INTENDED, _STAYS = (
     _in("e.origin", o) for o in (Origin.GONE, Origin.INTENDED, Origin.STAYS)
 )
 _THERE = f"NOT {_GONE}"
-# What vanished by itself has a reason.
+# Files that vanished without Fascis have a reason.
 _BY_US = "e.why IS NULL"
 
 
@@ -48,13 +48,15 @@ class Which(StrEnum):
     NOT_COPIED_YET = _all(_NONE, _ALONG, _FILE, _MADE_HERE)
     SMALL_NOT_COPIED_YET = _all(
         _all(_NONE, _GOES, _FILE, _LIBRARY, _MADE_HERE, "e.twin IS NULL"),
-        # One with holes is copied with its holes.
+        # A file with holes is copied with its holes.
         f"e.size<={SMALL_FILE} AND e.allocated>=e.size",
     )
     NOT_READ_BACK_YET = _all(_COPIED, _FILE, _MADE_HERE)
     READ_BACK = _all(_VERIFIED, _FILE, _MADE_HERE)
     STOOD = _all(_STOOD, _GOES, _FILE)
     STOOD_NOT_COMPARED_YET = _all(_STOOD, _GOES, _FILE, f"{_NONE} OR {_COPIED}")
+    # Files that existed before were proven then.
+    PERHAPS_FROM_MEMORY = _all(_VERIFIED, "c.proven=0", "NOT (e.stands IS NOT NULL AND c.at=0)")
     NOT_PROVEN = _all(_VERIFIED, "c.proven=0", _FILE, _ALONG)
     SECOND_NAMES = _all("e.twin IS NOT NULL", _NOT_VERIFIED, _ALONG)
     LINKS_TO_MAKE = _all(_LINK, _ALONG, _NOT_VERIFIED)
@@ -62,10 +64,10 @@ class Which(StrEnum):
     # In a folder that the library itself does not have.
     KEPT_ELSEWHERE = f"{_OWN} OR c.rewritten=1"
     WRITTEN_ANEW = "c.rewritten=1"
-    # Made by this crossing, and so its own to move and to clear.
+    # Made by this crossing, which may move and clear it.
     MADE_HERE = _all(_MADE_HERE, _ALONG, f"{_COPIED} OR {_VERIFIED}")
 
-    # what becomes of it
+    # What happens to it.
     GOING = _GOES
     GOING_VERIFIED = _all(_GOES, _VERIFIED)
     GOING_NOT_VERIFIED = _all(_GOES, _NOT_VERIFIED)

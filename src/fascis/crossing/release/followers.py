@@ -1,8 +1,8 @@
-"""Documents that stay are led to the new place, by one act with its record and its undo.
+"""Documents that stay are updated to the new place, by one act with its record and its undo.
 
-Before home is there, and so before anything is set aside or deleted. They are found at that moment,
-rewritten beside where they lie, read back, and swapped in; afterwards each is read again: it
-needs nothing of what goes at the old place any more, and leads first to what was meant.
+This happens before home moves, and so before anything is set aside or deleted. They are searched
+for at that moment, rewritten beside themselves, read back, and swapped in. Then each is read again:
+it must need nothing that will be deleted at the old place, and lead first to the intended files.
 """
 
 from __future__ import annotations
@@ -24,8 +24,7 @@ from fascis.files.codes import Code
 from fascis.files.control import Control
 from fascis.files.errors import Refused
 from fascis.files.names import shown
-from fascis.relink.acts import Acts, nothing_runs_above
-from fascis.relink.relinking import acts_of
+from fascis.relink.acts import Acts, acts_of, nothing_runs_above
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
@@ -40,10 +39,11 @@ def lead_followers(
     control: Control,
     differs: Collection[bytes] = (),
 ) -> list[Path]:
-    """Leads every document that stays to what went; gives which were. May be called again.
+    """Updates every document that stays; returns which. Can be called again.
 
     Args:
-        differs: places whose original or copy is no longer what was verified: nothing is led there.
+        differs: places whose original or copy is no longer as verified: no document is updated to
+            these.
 
     Raises:
         Refused: a document cannot be led there, or one is held; none was changed.
@@ -54,14 +54,14 @@ def lead_followers(
     give_back_cut_off(workspace)
     seen_to = set(journal.value(_SEEN_TO, []))
     if any(act.id not in seen_to for act in acts.of_crossing()):
-        # Cut off before they were read again: they are led again.
+        # Interrupted before they were read again: they are updated again.
         take_back(workspace, places, copies)
     found = what_follows(workspace, places, copies, control, differs=differs)
     _check(found, tr("No document was changed, and home is where it was."))
     paths = [one.path for one in found.retargets]
     if paths:
         header = places.header
-        # Of another library a crossing may be under way; its own folder the act holds itself.
+        # A crossing of another library may be running; the act itself locks its own folder.
         with nothing_runs_above(paths, places.source):
             acts.apply(header.whole, shown(header.called), places.source, 0, found.retargets)
         workspace.step("followers-led")
@@ -86,9 +86,9 @@ def lead_followers(
 
 
 def give_back_cut_off(workspace: Workspace) -> None:
-    """Takes back every act with documents that was cut off, before anything is read that they say.
+    """Undoes interrupted changes of documents, before their content is read.
 
-    The next start would do so: what was read before that would no longer be true.
+    The next start would undo them, and the result would no longer be true.
 
     Raises:
         EnvironmentTrouble: a document cannot be reached.
@@ -98,13 +98,13 @@ def give_back_cut_off(workspace: Workspace) -> None:
 
 
 def _still_there(left: Following) -> Iterator[str]:
-    """Documents that lead to the old place all the same."""
+    """Documents that still lead to the old place."""
     yield from (one.path.name for one in left.retargets)
     yield from (one.told for one in left.broken)
 
 
 def _not_as_meant(workspace: Workspace, places: Places, found: Following) -> Iterator[str]:
-    """Documents of which a reference, read again, does not lead first to what it was led to."""
+    """Documents with a reference that, read again, does not lead first to the intended file."""
     target, real = bytes(places.target), os.path.realpath(bytes(places.target))
     there = Going(real, "", leads=True)
     documents = [bytes(one.path) for one in found.retargets]
@@ -121,10 +121,10 @@ def _not_as_meant(workspace: Workspace, places: Places, found: Following) -> Ite
 def take_back(
     workspace: Workspace, places: Places, copies: Copies, held: Path | None = None
 ) -> None:
-    """Gives the documents that were led for a crossing what they said before.
+    """Restores the documents that were updated for a crossing.
 
     Args:
-        held: the folder of the originals, where whoever asks holds it.
+        held: the folder of the originals, if the caller has locked it.
 
     Raises:
         Refused: one was worked in since, or is held.
@@ -137,7 +137,7 @@ def take_back(
 
 
 def _told(places: Places, found: Following) -> Iterator[dict[str, Any]]:
-    """What was led, as journal, receipt and command line have it."""
+    """The updated documents, as in the journal, the receipt and the command line."""
     top = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/") + b"/"
     for one in found.retargets:
         path = shown(bytes(one.path).removeprefix(top))
@@ -150,7 +150,7 @@ def _note(workspace: Workspace, copies: Copies, wrong: Iterable[NotMended]) -> N
 
 
 def crossing_acts(workspace: Workspace, places: Places) -> Acts:
-    """What was done with documents for one crossing, and can be taken back."""
+    """Changes of documents for one crossing, which can be undone."""
     return replace(acts_of(workspace), crossing=places.crossing)
 
 
@@ -168,11 +168,11 @@ def what_follows(
     documents: Collection[bytes] = (),
     differs: Collection[bytes] = (),
 ) -> Following:
-    """What follows, looked for now.
+    """The documents that follow, searched for now.
 
     Args:
-        documents: only in these, by their absolute paths.
-        differs: places whose copy would play something else: no document is led there.
+        documents: search only these, by their absolute paths.
+        differs: places whose copy differs: no document is updated to these.
     """
     header = places.header
     root = os.path.realpath(os.fsencode(places.origin())).rstrip(b"/")
@@ -189,7 +189,7 @@ def what_follows(
     )
     top, target = root + b"/", bytes(places.target)
 
-    # Asked for every photo of a catalog: looked up in the journal once.
+    # Needed for every photo of a catalog: read from the journal once.
     there = {
         outside or top + place: called
         for place, outside, called in copies.where_they_are()
@@ -197,12 +197,12 @@ def what_follows(
     }
 
     def route(path: bytes) -> bytes | None:
-        """Where the copy of an absolute path is; None for what was not copied, and stays."""
+        """Where the copy of an absolute path is; None if it was not copied, and stays."""
         place = there.get(path)
         return None if place is None else target + b"/" + place
 
     def goes(path: bytes) -> bool:
-        """In a whole library no document follows: it goes, or what it uses stays."""
+        """If a whole library is moved, no document follows: it moves too, or its files stay."""
         return route(path) is not None or (header.part is None and path.startswith(top))
 
     if documents:

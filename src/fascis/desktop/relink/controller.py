@@ -1,6 +1,6 @@
-"""What happens in the view Relink.
+"""The view Relink.
 
-Looking in folders, matching, a person's decisions, applying and taking back.
+Searching folders, matching, a person's decisions, applying and undoing.
 """
 
 from __future__ import annotations
@@ -25,13 +25,13 @@ from fascis.files.control import Control
 from fascis.files.errors import Cancelled, FascisError
 from fascis.files.names import shown
 from fascis.files.route import Moved
-from fascis.relink.acts import Act, recall
+from fascis.relink.acts import Act, acts_of, recall
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index, look, merge
 from fascis.relink.lost import lost_of
 from fascis.relink.moves import FolderMove
 from fascis.relink.outcome import Candidate, Decisions, Match, State, evidence_words
-from fascis.relink.relinking import AlsoLost, Relinking, acts_of, also_lost, known_away
+from fascis.relink.relinking import AlsoLost, Relinking, also_lost, known_away
 from fascis.relink.returned import old_paths, returned_moves
 from fascis.words.figures import exact
 from fascis.words.speech import tr
@@ -45,7 +45,7 @@ _SOON = 120
 
 @dataclass(slots=True)
 class Outcome:
-    """One matching, ready to be shown: what the worker found for the window."""
+    """One matching, ready to be shown."""
 
     match: Match
     groups: list[Group]
@@ -59,10 +59,10 @@ class Outcome:
 
 
 class Relinks(QObject):
-    """Knows what one library lost, and what a person said about it. Views ask and show."""
+    """Knows one library's lost files and the decisions about them. Views read and show."""
 
     changed = pyqtSignal()
-    # Files seen in the folder that is looked in.
+    # Files seen in the folder being searched.
     progress = pyqtSignal(int)
     # Ties for the copy that a crossing makes.
     wants_copy = pyqtSignal(object)
@@ -72,9 +72,9 @@ class Relinks(QObject):
     def __init__(self, workspace: Workspace, parent: QObject) -> None:
         super().__init__(parent)
         self.workspace = workspace
-        self.indexes: dict[Path, Index] = {}  # shared between libraries
+        self.indexes: dict[Path, Index] = {}  # Shared between libraries.
         self._turn, self._control, self._matching = 0, Control(), Control()
-        # What changed is painted first, and quick decisions are matched together.
+        # Changes are painted first, and quick decisions are matched together.
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.setInterval(_SOON)
@@ -90,7 +90,7 @@ class Relinks(QObject):
         self.folders: list[Path] = []
         self.looking: Path | None = None
         self.expected = 0
-        # files that documents find by a path that leads to where a drive used to be
+        # Files found by a path to a drive's earlier mount point.
         self.old_paths = 0
         self.decisions = Decisions()
         self.history: list[Decisions] = []
@@ -103,7 +103,7 @@ class Relinks(QObject):
         self._before: list[Group] = []
         # Where drives are mounted, or were, and their labels.
         self.known: dict[bytes, str] = {}
-        # Where Fascis itself took what is lost.
+        # Where Fascis itself took lost files.
         self.taken: list[Taken] = []
 
     # -- opening -----------------------------------------------------------------------------------
@@ -117,14 +117,14 @@ class Relinks(QObject):
         expected: int = 0,
         literal: bool = False,
     ) -> None:
-        """Looks at what a library lost, and begins to look for it.
+        """Finds a library's lost files, and starts searching for them.
 
         Args:
-            decisions: what was decided already; ``folders`` where to look, None for what is likely.
+            decisions: earlier decisions; ``folders`` to search, None for the likely ones.
             known: a survey that was made for a plan just now.
-            expected: how many files were lost when it was last looked at.
-            literal: ``known`` takes paths as any program does; what a drive mounted elsewhere has
-                counts as lost there only.
+            expected: how many files were lost when it was last surveyed.
+            literal: ``known`` follows paths as any program does; only there, files on a drive
+                mounted elsewhere count as lost.
         """
         self.cancel()
         self._clear(root)
@@ -183,7 +183,7 @@ class Relinks(QObject):
         self.changed.emit()
 
     def _draw_before(self, turn: int, groups: list[Group]) -> None:
-        """What is lost is drawn before anything is looked for."""
+        """Lost files are drawn before the search starts."""
         if turn == self._turn and self.relinking is None:
             self._before, self.expected = groups, sum(g.files for g in groups)
             self.changed.emit()
@@ -197,7 +197,7 @@ class Relinks(QObject):
     # -- looking -----------------------------------------------------------------------------------
 
     def look_in(self, folder: Path) -> None:
-        """Looks in another folder too; one that was looked in before is looked in again."""
+        """Searches another folder too, or the same one again."""
         self.indexes.pop(folder, None)
         if folder not in self.folders:
             self.folders.append(folder)
@@ -207,13 +207,13 @@ class Relinks(QObject):
         self.changed.emit()
 
     def cancel(self) -> None:
-        """Stops looking; what was found so far counts."""
+        """Stops the search; what was found so far counts."""
         self._control.stop()
         self._matching.stop()
         self._control = Control()
 
     def _next(self) -> None:
-        """Looks in the next folder that was not looked in; then matches."""
+        """Searches the next folder, then matches."""
         wanted = next((f for f in self.folders if f not in self.indexes), None)
         if wanted is None:
             self.looking = None
@@ -304,37 +304,37 @@ class Relinks(QObject):
 
     @property
     def current(self) -> int | None:
-        """The lost file that is asked about."""
+        """The lost file in question."""
         open = self.outcome.open if self.outcome else []
         return open[self.at] if self.at < len(open) else None
 
     def candidates(self) -> list[Candidate]:
-        """What it may be."""
+        """Its candidates."""
         i = self.current
         if self.outcome is not None and i is not None:
             return self.outcome.match.candidates(i)[:9]
         return []
 
     def next(self) -> None:
-        """Asks about the next one."""
+        """Asks about the next file."""
         if self.outcome and self.outcome.open:
             self.at = (self.at + 1) % len(self.outcome.open)
             self.changed.emit()
 
     def choose(self, number: int) -> None:
-        """It is this candidate, counted from 1; 0 for none of them."""
+        """Chooses this candidate, counted from 1; 0 rejects all."""
         i, candidates = self.current, self.candidates()
         if i is None or self.outcome is None or number > len(candidates):
             return
         found = candidates[number - 1].path if number else None
         self._decide(chosen={**self.decisions.chosen, self.outcome.match.lost[i].path: found})
-        # The next one is asked about at once; the matching follows.
+        # The next question comes at once; the matching follows.
         self.outcome.open.pop(self.at)
         self.at = min(self.at, max(0, len(self.outcome.open) - 1))
         self.changed.emit()
 
     def locate(self, i: int, found: Path) -> None:
-        """This lost file is here: a file that may lie where nobody looked yet."""
+        """This lost file is here: a file perhaps outside the searched folders."""
         if self.outcome is None:
             return
         if found.parent not in self.folders:
@@ -346,13 +346,13 @@ class Relinks(QObject):
         self._next()
 
     def accept(self, move: Moved) -> None:
-        """A folder move is so."""
+        """Confirms a folder move."""
         self._decide(
             accepted=self.decisions.accepted | {move}, refused=self.decisions.refused - {move}
         )
 
     def refuse(self, move: Moved) -> None:
-        """A folder move is not so."""
+        """Rejects a folder move."""
         self._decide(
             refused=self.decisions.refused | {move}, accepted=self.decisions.accepted - {move}
         )
@@ -364,21 +364,21 @@ class Relinks(QObject):
             self._soon.start()
 
     def take_back(self) -> None:
-        """Takes the last decision back."""
+        """Undoes the last decision."""
         if self.history:
             self.decisions = self.history.pop()
             self._soon.start()
 
     def check(self, on: bool) -> None:
-        """Whether what was found is read.
+        """Whether found files are read.
 
-        Lengths, capture times, and content where a digest is known.
+        Lengths, capture times, and content if a digest is known.
         """
         self.checked = on
         self._soon.start()
 
     def moves(self) -> list[FolderMove]:
-        """Folder moves, those that wait for a word first."""
+        """Folder moves, open ones first."""
         moves = self.outcome.match.moves if self.outcome else []
         return sorted(moves, key=lambda m: (m.accepted, m.certain, -m.files))
 
@@ -386,7 +386,7 @@ class Relinks(QObject):
 
     @property
     def found(self) -> int:
-        """How many lost files were found."""
+        """The number of found files."""
         return self.outcome.found if self.outcome else 0
 
     def apply(self) -> None:
@@ -422,7 +422,7 @@ class Relinks(QObject):
         self._work(work)
 
     def undo(self) -> None:
-        """Gives the documents of the last act back as they were."""
+        """Restores the documents of the last act."""
         act, root = self.act, self.root
         if act is None or root is None or self.busy:
             return
@@ -438,7 +438,7 @@ class Relinks(QObject):
         self._work(work)
 
     def groups(self) -> list[Group]:
-        """What is drawn: the outcome, or before there is one what each folder lost."""
+        """What is drawn: the result, or before that the lost files of each folder."""
         return self.outcome.groups if self.outcome else self._before
 
     def _work(self, work: Callable[[], Act]) -> None:
@@ -460,9 +460,9 @@ class Relinks(QObject):
 
 
 def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
-    """Where to look first.
+    """Where to search first.
 
-    Beside the library, and in the nearest folders that are left of where lost files should be.
+    Beside the library, and in the nearest existing folders above lost files' paths.
     """
     mounts = {bytes(d.mount) for d in drives}
     wanted = [Path(os.fsdecode(relinking.root)).parent]
@@ -485,15 +485,15 @@ def first_folders(relinking: Relinking, drives: list[Drive]) -> list[Path]:
 
 
 def _without_inner(folders: list[Path]) -> list[Path]:
-    """Folders that lie in none of the others, each once."""
+    """Folders outside all others, each once."""
     once = list(dict.fromkeys(folders))
     return [f for f in once if not any(f != other and f.is_relative_to(other) for other in once)]
 
 
 def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], str]:
-    """How folders are shown.
+    """Short names of folders.
 
-    Below their drive, and with its label where it is not the library's own.
+    Below their drive, with its label if it is not the library's own.
 
     Args:
         known: where drives are mounted, or were, and their labels.
@@ -517,7 +517,7 @@ def short_names(known: Mapping[bytes, str], home: bytes) -> Callable[[bytes], st
 
 
 def tells(lost_size: int, candidate: Candidate, more: Mapping[str, str]) -> list[str]:
-    """What differs and agrees between what a document remembers and a candidate, a line each.
+    """Differences and equalities between what a document stores and a candidate, a line each.
 
     Pure.
     """

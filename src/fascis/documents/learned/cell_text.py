@@ -1,7 +1,7 @@
-"""What stands in a cell and is more than a value: JSON, markup, or ``key=value`` pairs.
+"""Text in a cell that is more than a value: JSON, markup, or ``key=value`` pairs.
 
-Each is read into tables of its own: what lies in a cell once is a column of the row of that cell,
-what repeats has rows that lie in it. A value is changed where it stands, and nothing else.
+Each is read into tables of its own: what occurs once in a cell is a column of that cell's row, what
+repeats has rows of its own. Only the value itself is changed.
 """
 
 from __future__ import annotations
@@ -11,16 +11,15 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 from xml.parsers import expat
-from xml.sax.saxutils import escape
 
 from fascis.documents.learned.json_text import JsonReader, Path, spelled
-from fascis.documents.learned.markup import said_by
+from fascis.documents.learned.markup import escaped, said_by
 from fascis.documents.learned.tables import Table, TextTable, Unreadable
 from fascis.words.speech import tr
 
 _MOST_BYTES = 1 << 20
 MOST_NESTED, _MOST_TABLES = 60, 500
-# How a value of markup stands there.
+# How a value of markup is written.
 _TEXT, _ATTRIBUTE, _CDATA = 0, 1, 2
 
 
@@ -30,19 +29,19 @@ class CellReader(Protocol):
     tables: dict[str, TextTable]
 
     def table(self, name: str, parent: Table | None) -> TextTable:
-        """One of its tables, a new one where there is none yet."""
+        """One of its tables, created if needed."""
 
     def is_one(self, text: str) -> bool:
         """True for a text that is read."""
 
     def read(self, text: str, top: TextTable, row: int) -> None:
-        """Reads one text; what lies in nothing else is of a row of ``top``."""
+        """Reads one text; parts without an outer element belong to a row of ``top``."""
 
     def end(self) -> None:
-        """All are read."""
+        """Everything was read."""
 
     def spelled(self, value: str, like: str, form: int) -> str:
-        """A value as it is written where another stands.
+        """A value as written in place of another.
 
         Raises:
             Unreadable: it cannot stand there.
@@ -50,7 +49,7 @@ class CellReader(Protocol):
 
 
 def _tree(text: str) -> Any:
-    """What JSON says, its numbers as they are written; None for anything else."""
+    """JSON as a tree, with numbers as written; None for anything else."""
     if text.lstrip()[:1] not in ("{", "[") or len(text) > _MOST_BYTES:
         return None
     try:
@@ -72,12 +71,12 @@ _WORDS = {True: "true", False: "false", None: "null"}
 class CellJson(JsonReader):
     """JSON, one object or array in each cell.
 
-    Where its values stand is looked for only in cells that change, see :meth:`spans`.
+    The positions of its values are found only in cells that change, see :meth:`spans`.
     """
 
     def __init__(self, prefix: str) -> None:
         super().__init__(prefix)
-        # What was asked about last is what is read next.
+        # The text checked last is usually read next.
         self._last: tuple[str, Any] = ("", None)
 
     def is_one(self, text: str) -> bool:
@@ -86,7 +85,7 @@ class CellJson(JsonReader):
         return self._last[1] is not None
 
     def read(self, text: str, top: TextTable, row: int) -> None:
-        """Reads one text, without where its values stand."""
+        """Reads one text without the positions of its values."""
         self._values(self._last[1] if self._last[0] is text else _tree(text), (), "", top, row, 0)
 
     def _values(
@@ -118,7 +117,7 @@ class CellJson(JsonReader):
                     self._values(value, inner_path, "", inner, here, depth + 1)
 
     def found(self, text: str, value: str) -> tuple[int, int] | None:
-        """Where it stands when it is there once, as most programs write it, and is no key."""
+        """Its position if it occurs once, as most programs write it, and is not a key."""
         raw = json.dumps(value, ensure_ascii=False)
         start = text.find(raw)
         end = start + len(raw)
@@ -127,29 +126,29 @@ class CellJson(JsonReader):
         return start + 1, end - 1
 
     def alone(self, text: str) -> Mapping[str, TextTable]:
-        """The same tables of one text alone, with where its values stand."""
+        """The tables of this text alone, with the positions of its values."""
         reader = JsonReader(self._prefix)
         alone = reader.table("", None)
         reader.read(text, alone, alone.add())
         return reader.tables
 
     def end(self) -> None:
-        """Nothing is left to be done."""
+        """Nothing to do."""
 
     def spelled(self, value: str, like: str, form: int) -> str:
-        """With the escapes that the old one has."""
+        """With the same kind of escapes as the old value."""
         return spelled(value, like)
 
 
 class _Tables:
-    """What readers of cells have in common."""
+    """Common parts of readers of cells."""
 
     def __init__(self, prefix: str) -> None:
         self.tables: dict[str, TextTable] = {}
         self._prefix = prefix
 
     def table(self, name: str, parent: Table | None) -> TextTable:
-        """One of its tables, a new one where there is none yet."""
+        """One of its tables, created if needed."""
         name = self._prefix + name
         if name not in self.tables:
             if len(self.tables) >= _MOST_TABLES:
@@ -168,7 +167,7 @@ _MARKUP = re.compile(
 _ATTRIBUTES = re.compile(r"""([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
 
 
-# What it says, its span, and how it stands there.
+# Its text, its span, and how it is written.
 _Value = tuple[str, int, int, int]
 
 
@@ -186,12 +185,12 @@ class CellMarkup(_Tables):
         return True
 
     def read(self, text: str, top: TextTable, row: int) -> None:
-        """Reads one text; what lies in nothing else is of a row of ``top``.
+        """Reads one text; parts without an outer element belong to a row of ``top``.
 
         Raises:
             Unreadable: it is nested too deeply.
         """
-        # Of every open element its table and row, its path, and all that stands in it.
+        # For every open element its table and row, its path, and its contents.
         stack: list[tuple[TextTable, int, str, list[_Value | None]]] = [(top, row, "", [])]
         for token in _MARKUP.finditer(text):
             table, here, path, content = stack[-1]
@@ -218,7 +217,7 @@ class CellMarkup(_Tables):
                 content.append((said_by(said) or "", *token.span("text"), _TEXT))
 
     def end(self) -> None:
-        """What lies in something at most once becomes columns of that, from within outwards."""
+        """What occurs at most once in something becomes columns of it, from the inside out."""
         for name in sorted(self.tables, key=lambda n: -n.count("/")):
             table = self.tables[name]
             inside = name.removeprefix(self._prefix)
@@ -228,13 +227,12 @@ class CellMarkup(_Tables):
                 del self.tables[name]
 
     def spelled(self, value: str, like: str, form: int) -> str:
-        """With what may not stand there written as a reference."""
+        """With special characters written as references."""
         if form == _CDATA:
             if "]]>" in value:
                 raise Unreadable(tr("A name cannot be written where the path is."))
             return value
-        quotes = {'"': "&quot;", "'": "&apos;"} if form == _ATTRIBUTE else {}
-        return escape(value, quotes)
+        return escaped(value, form == _ATTRIBUTE)
 
 
 _SEPARATORS = ("\n", ";", "|", "&")
@@ -242,7 +240,7 @@ _PAIR = re.compile(r"\s*([A-Za-z_][\w .\-]{0,60}?)\s*=\s*(.*?)\s*", re.DOTALL)
 
 
 class CellPairs(_Tables):
-    """``key=value``, parted by line ends or by one of a few letters."""
+    """``key=value``, separated by line ends or by one of a few letters."""
 
     def __init__(self, prefix: str, separator: str) -> None:
         super().__init__(prefix)
@@ -250,7 +248,7 @@ class CellPairs(_Tables):
 
     @staticmethod
     def separator_of(texts: Sequence[str]) -> str:
-        """What parts the pairs in some texts; nothing where they are none."""
+        """The separator of pairs in some texts; empty if they are not pairs."""
         for separator in _SEPARATORS:
             pieces = [[p for p in text.split(separator) if p.strip()] for text in texts]
             if all(len(p) > 1 for p in pieces) and all(
@@ -260,11 +258,11 @@ class CellPairs(_Tables):
         return ""
 
     def is_one(self, text: str) -> bool:
-        """True for every text: what is no pair in it is left."""
+        """True for every text: parts that are not pairs are ignored."""
         return bool(text)
 
     def read(self, text: str, top: TextTable, row: int) -> None:
-        """Reads one text; a key that is there twice is told apart from none."""
+        """Reads one text; a repeated key belongs to no column."""
         at = 0
         for piece in text.split(self._separator):
             found = _PAIR.fullmatch(piece)
@@ -274,10 +272,10 @@ class CellPairs(_Tables):
             at += len(piece) + 1
 
     def end(self) -> None:
-        """Nothing is left to be done."""
+        """Nothing to do."""
 
     def spelled(self, value: str, like: str, form: int) -> str:
-        """As it is, where it can stand so."""
+        """Unchanged, if it can be written like that."""
         if self._separator in value or "\n" in value or value != value.strip():
             raise Unreadable(tr("A name cannot be written there the way the others are."))
         return value

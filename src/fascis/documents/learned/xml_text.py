@@ -1,7 +1,7 @@
 """XML as tables: elements of one path are rows, their attributes and texts are columns.
 
-What lies in an element at most once is a column of its row. In a property list an element is called
-by its key. Entities of a document's own are not read.
+What occurs in an element at most once is a column of its row. In a property list an element is
+named by its key. Entities defined in the document are not read.
 """
 
 from __future__ import annotations
@@ -13,9 +13,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import groupby
 from xml.parsers import expat
-from xml.sax.saxutils import escape
 
-from fascis.documents.learned.markup import said_by
+from fascis.documents.learned.markup import escaped, said_by
 from fascis.documents.learned.tables import Cell, TextColumn, TextTable, Unreadable
 from fascis.words.speech import tr
 
@@ -23,9 +22,9 @@ MOST_NESTED = 500
 _MOST_PATHS = 5000
 # Letters.
 _LONG = 200
-# Values of a column that come again and again are kept once.
+# Repeated values of a column are kept once.
 _MOST_KNOWN = 500
-# What lies in a map is called so, whatever its key.
+# The name of everything in a map, whatever its key.
 _ANY = "*"
 _FOUND_AGAIN = tr("One of its paths was not found again.")
 
@@ -34,26 +33,25 @@ _FOUND_AGAIN = tr("One of its paths was not found again.")
 class XmlColumn(TextColumn):
     """A column of attributes or of texts.
 
-    Of each value it is kept where the tag begins in which it stands, or after which: the rest is
-    found there when it is to be changed.
+    Only the position of the tag is stored for each value; the rest is found when it is changed.
     """
 
     attribute: bool = False
     known: dict[str, str] | None = field(default_factory=dict)
 
     def fill(self, count: int) -> None:
-        """The table has so many rows."""
+        """Sets the number of rows."""
         missing = count - len(self.values)
         if missing:
             self.values.extend([None] * missing)
             self.starts.extend([-1] * missing)
 
     def put(self, row: int, value: str, start: int, end: int = -1, form: int = 0) -> None:
-        """Puts the value of a row; rows come in order."""
+        """Sets the value of a row; rows come in order."""
         values = self.values
         if len(values) != row:
             if len(values) > row:
-                # A second value of one name in one row: neither is told from the other.
+                # A second value with one name in one row: both are ignored.
                 return
             self.fill(row)
         if self.known is not None:
@@ -65,7 +63,7 @@ class XmlColumn(TextColumn):
         self.starts.append(start)
 
     def move(self, row: int, to: TextColumn, there: int) -> None:
-        """Puts one of its values into a row of another column."""
+        """Copies one of its values into a row of another column."""
         value = self.values[row]
         if value is not None:
             to.put(there, value, self.starts[row], -1)
@@ -89,7 +87,7 @@ class _Kind:
 
 
 class _Open:
-    """An element that is open; used again for the next one of its depth."""
+    """An open element; reused for the next one of its depth."""
 
     __slots__ = ("children", "kind", "pending", "row", "start", "text")
 
@@ -98,7 +96,7 @@ class _Open:
         self.row = self.start = 0
         self.text: str | None = None
         self.children = False
-        # In a property list: the key that was read last, and where its tag begins.
+        # In a property list: the last key, and the position of its tag.
         self.pending: tuple[str, int] | None = None
 
 
@@ -169,7 +167,7 @@ class XmlTables:
             stack.append(_Open())
         here = stack[depth]
         here.kind, here.row, here.start = kind, row, at
-        # Nothing is known yet of what lies in it.
+        # Nothing is known yet of its contents.
         here.text = here.pending = None
         here.children = False
         self._depth = depth + 1
@@ -184,7 +182,7 @@ class XmlTables:
             column.put(row, value, at)
 
     def _child(self, above: _Open, name: str, row: int) -> _Kind:
-        """The kind of an element that was not seen before, or is called by a key."""
+        """The kind of an element that is new, or named by a key."""
         if self._depth > MOST_NESTED:
             raise Unreadable(tr("It is nested too deeply."))
         called, key = name, None
@@ -225,7 +223,7 @@ class XmlTables:
         kind.texts.put(here.row, value, here.start)
 
     def _fold(self) -> None:
-        """What lies in something at most once becomes columns of that, from within outwards."""
+        """What occurs in something at most once becomes columns of it, from the inside out."""
         for path in sorted(self._tables, key=lambda p: -p.count("/")):
             table = self._tables[path]
             above, _, name = path.rpartition("/")
@@ -239,10 +237,10 @@ class XmlTables:
     # -- writing again ----------------------------------------------------------------------------
 
     def rewritten(self, edits: Mapping[Cell, str]) -> bytes:
-        """The document with some cells changed; every other byte as it was.
+        """The document with some cells changed; every other byte is unchanged.
 
-        It is proven as it is made: what stood in every hole says what was read, what stands there
-        from now on says what it is to say, and ends where the old one ended.
+        It is proven during writing: the text in every hole was the value read, and the new text
+        means the new value and ends where the old one ended.
         """
         encoding, content = _encoding_of(self.content), memoryview(self.content)
         # Written piece by piece: there may be as many as there are paths.
@@ -271,7 +269,7 @@ class XmlTables:
         return column
 
     def saying(self, edits: Mapping[Cell, str]) -> list[TextTable]:
-        """The tables with some cells changed, as they are read when it was rewritten."""
+        """The tables with some cells changed, as the rewritten document will be read."""
         changed: dict[str, dict[str, dict[int, str]]] = {}
         for cell, value in edits.items():
             changed.setdefault(cell.table, {}).setdefault(cell.column, {})[cell.row] = value
@@ -287,7 +285,7 @@ class XmlTables:
     def _hole(
         self, column: XmlColumn, cell: Cell, tag: int, value: str, encoding: str
     ) -> tuple[int, int, bytes]:
-        """Where a value stands, and what stands there from now on; looked at before and after."""
+        """The position of a value, and its new text; checked before and after."""
         name = cell.column.rpartition("@")[2] if column.attribute else ""
         start, end, raw, quote = _standing(self.content, tag, name, encoding)
         if said_by(raw, quote) != column.values[cell.row]:
@@ -295,7 +293,7 @@ class XmlTables:
         if raw.startswith("<![CDATA["):
             text = f"<![CDATA[{value}]]>"
         else:
-            text = escape(value, {'"': "&quot;", "'": "&apos;"} if quote else {})
+            text = escaped(value, bool(quote))
         try:
             new = text.encode(encoding)
         except UnicodeEncodeError:
@@ -306,19 +304,19 @@ class XmlTables:
 
 
 def _is_long(value: str) -> bool:
-    """True for what is long and has no slash: neither a path nor a key."""
+    """True for a long text without a slash: neither a path nor a key."""
     return len(value) > _LONG and "/" not in value and "\\" not in value
 
 
 def _column(table: TextTable, name: str, attribute: bool) -> XmlColumn:
-    """A column of a table, a new one where there is none yet."""
+    """A column of a table, created if needed."""
     column = table.open_column(name, XmlColumn(name, attribute=attribute))
     assert isinstance(column, XmlColumn)
     return column
 
 
 def _check(content: io.BytesIO) -> None:
-    """Reads a document that was rewritten.
+    """Reads a rewritten document.
 
     Raises:
         Unreadable: it is well-formed no more.
@@ -333,13 +331,13 @@ def _check(content: io.BytesIO) -> None:
 _BEGINS = re.compile(r"<[^\s/>]+")
 _ATTRIBUTE = re.compile(r"""\s+([^\s=/>]+)\s*=\s*(?:"([^"]*)"|'([^']*)')""")
 _TEXT = re.compile(r"\s*>((?:[^<]+|<!\[CDATA\[.*?\]\]>)*)", re.DOTALL)
-# Letters that tell what stands there.
+# Letters that show its encoding.
 _ENOUGH = 12
 _DECLARED = re.compile(rb"""^<\?xml[^>]*?encoding\s*=\s*["']([A-Za-z0-9._-]+)["']""")
 
 
 def _encoding_of(content: bytes) -> str:
-    """How a document's bytes are text: by its mark, its declaration, else UTF-8."""
+    """A document's encoding: by its mark, its declaration, otherwise UTF-8."""
     if content.startswith(b"\xff\xfe"):
         return "utf-16-le"
     if content.startswith(b"\xfe\xff"):
@@ -349,11 +347,11 @@ def _encoding_of(content: bytes) -> str:
 
 
 def _standing(content: bytes, tag: int, name: str, encoding: str) -> tuple[int, int, str, str]:
-    """Where an attribute's value, or the text of an element, stands: its span in bytes, and it.
+    """The span in bytes of an attribute's value or an element's text, and that text.
 
     Args:
-        tag: where the element begins.
-        name: of the attribute; nothing for the text.
+        tag: the start of the element.
+        name: of the attribute; empty for the text.
 
     Returns:
         With the quote around an attribute's value at the end.
@@ -376,7 +374,7 @@ def _standing(content: bytes, tag: int, name: str, encoding: str) -> tuple[int, 
 
 
 def _find(text: str, name: str) -> tuple[int, int, str] | None:
-    """The same in the text from where the tag begins; None where more of it is needed.
+    """The same in the text from the start of the tag; None if more text is needed.
 
     Raises:
         Unreadable: something else stands there, a comment perhaps.

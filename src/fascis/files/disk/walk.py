@@ -1,4 +1,4 @@
-"""Walking a folder by handles: no link is followed, no mount point is crossed, names are bytes."""
+"""Walking a folder by handles: no link is followed, no mount point crossed; names are bytes."""
 
 from __future__ import annotations
 
@@ -40,18 +40,19 @@ class Folder:
 def walk(
     root_fd: int, on_trouble: Callable[[EnvironmentTrouble], None] | None = None
 ) -> Iterator[Folder]:
-    """Gives every folder below the handle, parents before children, in the order of names.
+    """Returns every folder below the handle, parents before children, in the order of names.
 
     Args:
         root_fd: an open folder; stays open.
-        on_trouble: told of each folder that cannot be listed; without it the first one is raised.
+        on_trouble: called for each folder that cannot be listed; without it the first one is
+            raised.
     """
     device, mount = os.fstat(root_fd).st_dev, kernel.mount_of(root_fd)
     pending: list[bytes] = [b""]
     while pending:
         place = pending.pop()
         try:
-            folder = _list(root_fd, place, device, mount)
+            folder = list_folder(root_fd, place, device, mount)
         except OSError as error:
             trouble = told(error, tr("list the folder"), place or b".")
             if on_trouble is None:
@@ -62,7 +63,15 @@ def walk(
         pending.extend(join(place, name) for name in reversed(folder.folders))
 
 
-def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
+def list_folder(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
+    """The contents of one folder.
+
+    Args:
+        device, mount: of the root; other mounts below are not entered.
+
+    Raises:
+        OSError: it cannot be listed.
+    """
     fd = open_folder(root_fd, place)
     try:
         with os.scandir(fd) as entries:
@@ -73,11 +82,11 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
         names = sorted(statuses)
         stats = [statuses[name] for name in names]
         deeper: list[bytes] = []
-        # Most folders hold files only, all of one mode.
+        # Most folders contain only files, all of one mode.
         if any(map(stat.S_ISDIR, set(map(_MODE, stats)))):
             deeper = [name for name in names if stat.S_ISDIR(statuses[name].st_mode)]
             if not place:
-                # What is on its way into a library is none of its files yet.
+                # Files on their way into a library do not belong to it yet.
                 deeper = [name for name in deeper if not name.startswith(STAGING)]
             names = [name for name in names if not stat.S_ISDIR(statuses[name].st_mode)]
             stats = [statuses[name] for name in names]
@@ -96,20 +105,3 @@ def _list(root_fd: int, place: bytes, device: int, mount: int | None) -> Folder:
     finally:
         os.close(fd)
     return found
-
-
-def _in_order(statuses: dict[str, os.stat_result]) -> tuple[list[bytes], list[os.stat_result]]:
-    """Names as bytes in their order, and their statuses in the same."""
-    texts = sorted(statuses)
-    try:
-        # Text sorts as its UTF-8 does; all names are written as bytes at once.
-        names = "/".join(texts).encode().split(b"/") if texts else []
-    except UnicodeEncodeError:
-        # One has bytes that are no text.
-        texts.sort(key=_as_bytes)
-        names = [_as_bytes(text) for text in texts]
-    return names, [statuses[text] for text in texts]
-
-
-def _as_bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")

@@ -1,4 +1,4 @@
-"""A process of Fascis's own that does jobs: two threads of one program wait for each other."""
+"""A helper process that does jobs, because two threads of one program wait for each other."""
 
 from __future__ import annotations
 
@@ -17,20 +17,20 @@ from fascis.files.control import Control
 _LOG = logging.getLogger(__name__)
 
 MOST = 4
-# How long a stop waits at most to be noticed.
+# Seconds until a stop is noticed.
 LOOK_SECONDS = 0.1
 
 
 class HelperEnded(Exception):
-    """It died, or was ended, before it answered."""
+    """It died, or was stopped, before it answered."""
 
 
 class Helper:
     """A module that runs as a program, answers jobs over a socket, and ends with it.
 
     Args:
-        module: its arguments are the number of its socket, then those of ``handles``.
-        handles: open handles that it gets under the same numbers.
+        module: it gets the number of its socket, then those of ``handles``, as arguments.
+        handles: open handles, which keep their numbers there.
     """
 
     def __init__(self, module: str, *handles: int) -> None:
@@ -38,7 +38,7 @@ class Helper:
         with theirs:
             passed = (theirs.fileno(), *handles)
             self._process = subprocess.Popen(
-                # -P: no module is taken from the folder that the person happens to be in.
+                # -P: no module is imported from the current folder.
                 [sys.executable, "-P", "-m", module, *map(str, passed)],
                 pass_fds=passed,
                 stdin=subprocess.DEVNULL,
@@ -49,7 +49,7 @@ class Helper:
         self._answers.register(self._connection.fileno(), select.POLLIN)
 
     def give(self, job: Any) -> None:
-        """Gives it a job; several wait in their order.
+        """Gives it a job; several wait in order.
 
         Raises:
             HelperEnded: it is gone.
@@ -60,7 +60,7 @@ class Helper:
             raise HelperEnded from error
 
     def take(self, control: Control) -> Any:
-        """The answer to the first job that has none yet.
+        """The answer to the first job without one.
 
         Raises:
             HelperEnded: it is gone.
@@ -75,13 +75,18 @@ class Helper:
             _LOG.info("a helper ended: %s", self._process.poll())
             raise HelperEnded from error
 
+    @property
+    def has_answered(self) -> bool:
+        """True if an answer can be taken without waiting, or if it ended."""
+        return bool(self._answers.poll(0))
+
     def end(self) -> None:
-        """Ends it, whatever it is at."""
+        """Stops it, even in the middle of a job."""
         self._connection.close()
         self._process.kill()
 
     def wait(self, seconds: float) -> None:
-        """Waits for its end; one that hangs in a drive ends when that answers, or is taken away."""
+        """Waits for its end; one that hangs in a drive ends with that."""
         try:
             self._process.wait(seconds)
         except subprocess.TimeoutExpired:
@@ -89,5 +94,5 @@ class Helper:
 
 
 def helper_count() -> int:
-    """How many helpers are worth having: one for each core, and not more than a drive needs."""
+    """How many helpers are useful: one for each core, and not more than a drive needs."""
     return min(MOST, len(os.sched_getaffinity(0)))

@@ -1,4 +1,4 @@
-"""Seeing a folder: what lies in it, in a few figures, without reading a file."""
+"""Summarising a folder: its contents in a few figures, without reading a file."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ from fascis.library.roles import FILMS, MEDIA, SOUND, STILLS
 
 FILM, PICTURES, SOUNDS, OTHER = range(4)
 TYPES = ("film", "pictures", "sound", "other")
-# Of each folder: files that may be documents of unknown make, and its largest files.
+# For each folder: files that may be documents of unknown make, and its largest files.
 _MOST_CANDIDATES, _MOST_BIG = 40, 10
 _DOCUMENT, _CANDIDATE, _PROGRAM = 4, 5, 6
-# How files end that programs are made of.
+# Endings of program files.
 _PROGRAMS = frozenset(
     b"a c cc class cpp css dll dylib exe go h hpp html htm jar java js jsx ko lua map mjs o pdb "
     b"php pl pm ps1 py pyc pyd rb rlib rs scss sh so svelte swift ts tsx vue wasm whl".split()
@@ -34,10 +34,10 @@ class Seen:
     Attributes:
         path: absolute.
         folders: names of those in it.
-        files, size, types: what lies directly in it, its bytes by type as in ``TYPES``.
-        room: what it takes on the drive: less where there are holes.
-        media: how many of its files are pictures, films or sound; ``programs``: are of programs.
-        last_change_ns: of its files the one that changed last.
+        files, size, types: its direct contents; bytes by type as in ``TYPES``.
+        room: the space on the drive: less if there are holes.
+        media: the number of pictures, films and sounds; ``programs``: of program files.
+        last_change_ns: the last change of a file.
         documents: names of files that are documents by their names.
         candidates: names of files that may be documents of unknown make.
         big: its largest files: bytes, time in ns, name.
@@ -60,7 +60,7 @@ class Seen:
     identity: bool = False
 
     def packed(self) -> tuple[Any, ...]:
-        """All of it but where it is and its time, in order."""
+        """Everything except its path and its time, in order."""
         return (
             self.folders,
             self.files,
@@ -77,7 +77,7 @@ class Seen:
         )
 
     def as_json(self) -> dict[str, Any]:
-        """As it is remembered; names as text."""
+        """For storing; names as text."""
         return {
             "folders": list(map(os.fsdecode, self.folders)),
             "files": self.files,
@@ -95,7 +95,7 @@ class Seen:
 
     @classmethod
     def from_json(cls, path: bytes, mtime_ns: int, said: Mapping[str, Any]) -> Seen:
-        """As it was remembered."""
+        """From storage."""
         found = cls(path, mtime_ns, **said)
         for name in ("folders", "documents", "candidates"):
             setattr(found, name, [os.fsencode(x) for x in said[name]])
@@ -103,27 +103,28 @@ class Seen:
         return found
 
 
-# What a folder is: seen before and unchanged, seen now, not permitted, or none of those below.
+# A folder is unchanged, new, not permitted, or outside.
 SAME, NEW, REFUSED, NOT_BELOW = range(4)
 Answer = tuple[int, int, Seen | None]
 
 
 class Eyes:
-    """Sees one folder after the other.
+    """Summarises one folder after the other.
 
     Args:
-        device, mount: of what is looked at; what lies on another is not entered.
+        device, mount: of the search; others are not entered.
     """
 
     def __init__(self, device: int, mount: int | None) -> None:
+        self.below = device, mount
         self._device, self._mount = device, mount
         self._kinds = _Kinds()
 
     def see(self, path: bytes, known: int) -> Answer:
-        """What a folder is, its time in ns, and what lies in it, where that was not seen before.
+        """The state of a folder, its time in ns, and its contents, unless these are known.
 
         Args:
-            known: the time at which what lies in it is known; -1 for none.
+            known: the time for which its contents are known; -1 for none.
         """
         try:
             status = os.lstat(path)
@@ -138,7 +139,7 @@ class Eyes:
     def _is_below(self, path: bytes, status: os.stat_result) -> bool:
         if status.st_dev == self._device:
             return True
-        # A subvolume has a device number of its own, and is mounted nowhere.
+        # A subvolume has its own device number, and is not a mount.
         return self._mount is not None and mount_of(path) == self._mount
 
     def _see(self, path: bytes, mtime_ns: int) -> Seen:
@@ -151,7 +152,7 @@ class Eyes:
         stats = [e.stat(follow_symlinks=False) for e in every]
         names = [e.name for e in every]
         rooms = [s.st_blocks for s in stats]
-        # A status is a tuple of its first ten fields too.
+        # A status is also a tuple of its first ten fields.
         modes, _, _, _, _, _, sizes, _, times, _ = zip(*stats, strict=True)
         if not all(map(stat.S_ISREG, set(modes))):
             for name, mode in zip(names, modes, strict=True):
@@ -197,7 +198,7 @@ class Eyes:
 
 
 def mount_of(folder: bytes) -> int | None:
-    """The id of the mount that a folder is on; None where the kernel does not tell."""
+    """The id of a folder's mount; None if the kernel does not report it."""
     fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         return kernel.mount_of(fd)
@@ -206,10 +207,10 @@ def mount_of(folder: bytes) -> int | None:
 
 
 class _Kinds(dict[bytes, int]):
-    """What files are by how their names end, from the last dot on."""
+    """The type of a file by its ending, from the last dot on."""
 
     def __missing__(self, ending: bytes) -> int:
-        # Of a name without a dot this is its last letter.
+        # For a name without a dot this is its last letter.
         known = ending.startswith(b".")
         kind = self[ending] = _type_of(ending[1:].lower() if known else b"")
         return kind

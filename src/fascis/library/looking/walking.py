@@ -1,4 +1,4 @@
-"""Seeing every folder below some."""
+"""Visiting every folder below some folders."""
 
 from __future__ import annotations
 
@@ -8,10 +8,11 @@ from collections.abc import Callable, Iterator
 from contextlib import closing
 
 from fascis.files.control import UNSTOPPED, Control
-from fascis.library.looking.seeing import REFUSED, SAME, Answer, Seen, mount_of
-from fascis.library.looking.seers import BATCH, Seers
+from fascis.files.own.in_order import BATCH
+from fascis.library.looking.seeing import REFUSED, SAME, Answer, Eyes, Seen, mount_of
+from fascis.library.looking.seers import seers
 
-# Folders of the system: they hold nobody's work.
+# Folders of the system, which hold nobody's work.
 _SYSTEM = frozenset(
     b"/" + name
     for name in (
@@ -22,16 +23,16 @@ _SYSTEM = frozenset(
 
 
 class Walking:
-    """Sees every folder below one, parents before what lies in them.
+    """Visits every folder below one, parents first.
 
-    No link is followed, and nothing that is mounted below is entered.
+    No link is followed, and no other mount is entered.
 
     Args:
-        known: the time in ns for which it is known what lies in a folder; -1 where it is not.
-        remembered: what lay in such a folder then; None where that cannot be told any more.
+        known: the time in ns for which a folder's contents are known; -1 if not.
+        remembered: its stored contents; None if they cannot be read any more.
 
     Attributes:
-        files: how many were counted so far.
+        files: the number counted so far.
         not_permitted: folders that could not be listed.
     """
 
@@ -57,14 +58,15 @@ class Walking:
         except OSError:
             self.not_permitted.append(root)
             return
-        with closing(Seers(device, mount, self._control)) as seers:
+        eyes = Eyes(device, mount)
+        with closing(seers(eyes, self._control)) as looking:
             pending = deque([root])
-            while pending or seers.busy:
-                while pending and seers.has_room:
+            while pending or looking.busy:
+                while pending and looking.has_room:
                     some = [pending.popleft() for _ in range(min(len(pending), BATCH))]
-                    seers.give([(path, self._known(path)) for path in some])
-                for path, answer in seers.take():
-                    if (seen := self._seen(seers, path, answer)) is None:
+                    looking.give([(path, self._known(path)) for path in some])
+                for (path, _), answer in looking.take():
+                    if (seen := self._seen(eyes, path, answer)) is None:
                         continue
                     self.files += seen.files
                     yield seen
@@ -72,12 +74,12 @@ class Walking:
                     inner = (above + b"/" + name for name in sorted(seen.folders))
                     pending.extend(one for one in inner if one not in _SYSTEM)
 
-    def _seen(self, seers: Seers, path: bytes, answer: Answer) -> Seen | None:
+    def _seen(self, eyes: Eyes, path: bytes, answer: Answer) -> Seen | None:
         kind, _, seen = answer
         if kind == SAME:
             seen = self._remembered(path)
             if seen is None:
-                kind, _, seen = seers.eyes.see(path, -1)
+                kind, _, seen = eyes.see(path, -1)
         if kind == REFUSED:
             self.not_permitted.append(path)
         return seen
