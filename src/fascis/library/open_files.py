@@ -15,8 +15,10 @@ from pathlib import Path
 from fascis.drives.system.mounts import read_mounts
 from fascis.words.speech import tr
 
+# How the kernel begins a path; the second where a drive was unmounted under an open file.
+_PATH = ("/", "(unreachable)")
 # Device, and the inode of a mapped file: 0 for anything else.
-_MAPPED = re.compile(r" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
+_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,14 +82,18 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
     found = []
     base = f"/proc/{pid}"
     for name in os.listdir(f"{base}/fd"):
-        if silent and _field(f"{base}/fdinfo/{name}", "mnt_id:", 10) in silent:
-            continue
+        handle = f"{base}/fd/{name}"
         try:
-            s = os.stat(f"{base}/fd/{name}")
+            if not os.readlink(handle).startswith(_PATH):
+                # A socket, a pipe, or something else that is no file.
+                continue
+            if silent and _field(f"{base}/fdinfo/{name}", b"mnt_id:", 10) in silent:
+                continue
+            s = os.stat(handle)
         except OSError:
             continue
         if (s.st_dev, s.st_ino) in inodes and s.st_mode & 0o170000 == 0o100000:
-            flags = _field(f"{base}/fdinfo/{name}", "flags:", 8)
+            flags = _field(f"{base}/fdinfo/{name}", b"flags:", 8)
             writing = flags & os.O_ACCMODE in (os.O_WRONLY, os.O_RDWR)
             found.append(
                 OpenFile(
@@ -104,7 +110,7 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
 
 
 def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
-    text = Path(f"{base}/maps").read_text(errors="surrogateescape")
+    text = _text(f"{base}/maps")
     # Hundreds of lines a program, for a few dozen files: each file is examined once.
     keys = {mapped: _key(mapped) for mapped in set(_MAPPED.findall(text))}
     wanted = {mapped: key for mapped, key in keys.items() if key in inodes}
@@ -115,27 +121,33 @@ def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[Ope
         fields = line.split(maxsplit=5)
         if len(fields) == 6 and (fields[3], fields[4]) in wanted:
             key = wanted[fields[3], fields[4]]
-            writing = "w" in fields[1] and "s" in fields[1]
-            deleted = fields[5].endswith(" (deleted)")
+            writing = b"w" in fields[1] and b"s" in fields[1]
+            deleted = fields[5].endswith(b" (deleted)")
             found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
     return found
 
 
-def _key(mapped: tuple[str, str]) -> tuple[int, int]:
+def _key(mapped: tuple[bytes, bytes]) -> tuple[int, int]:
     """Device and inode in a line of ``maps``."""
-    major, minor = (int(part, 16) for part in mapped[0].split(":"))
+    major, minor = (int(part, 16) for part in mapped[0].split(b":"))
     return os.makedev(major, minor), int(mapped[1])
 
 
-def _field(path: str, field: str, base: int) -> int:
+def _field(path: str, field: bytes, base: int) -> int:
     """A number of ``/proc/*/fdinfo/*``; 0 if it cannot be read. Accesses no drive."""
     try:
-        for line in Path(path).read_text().splitlines():
+        for line in _text(path).splitlines():
             if line.startswith(field):
                 return int(line.split()[1], base)
     except OSError:
         pass
     return 0
+
+
+def _text(path: str) -> bytes:
+    """What the kernel answers in a file of ``/proc``: read by the thousand, hence without more."""
+    with open(path, "rb", buffering=0) as file:
+        return file.read()
 
 
 def _name(base: str) -> str:
