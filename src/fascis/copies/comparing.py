@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NamedTuple
 
 from fascis.copies.verifying.verified import roles_left_out
 from fascis.crossing.model.afterwards import After
@@ -24,9 +25,9 @@ from fascis.crossing.scope.surveyed import Surveyed, survey_library
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.digest import digest_at, digest_of
 from fascis.files.disk.medium import Medium
+from fascis.files.disk.walk import Folder
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry
-from fascis.files.names import join
 from fascis.files.times import mtime_of
 from fascis.library.identity import INVENTORY, OWN, inventory_of, read_identity
 from fascis.library.known.places import KnownPlaces, State
@@ -41,8 +42,7 @@ AS_IT_WAS = OWN + b"/as-it-was"
 Place = bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Source:
+class Source(NamedTuple):
     """A file of the home that belongs in the copy.
 
     Attributes:
@@ -164,16 +164,20 @@ class CopyTree:
 
     def _walk(self) -> None:
         for folder in self._medium.walk():
-            for name, status in zip(folder.names, folder.stats, strict=True):
-                place = join(folder.place, name)
-                if place.startswith(AS_IT_WAS + b"/"):
-                    self._note_before(place)
-                elif place.startswith(OWN + b"/") or place == OWN:
-                    continue
-                elif stat.S_ISREG(status.st_mode):
-                    self.there[place] = (status.st_size, mtime_of(status))
-                elif stat.S_ISLNK(status.st_mode):
-                    self.links.add(place)
+            inside = folder.place + b"/" if folder.place else b""
+            if inside.startswith(AS_IT_WAS + b"/"):
+                for name in folder.names:
+                    self._note_before(inside + name)
+            elif not inside.startswith(OWN + b"/"):
+                self._note_files(inside, folder)
+
+    def _note_files(self, inside: bytes, folder: Folder) -> None:
+        for name, status in zip(folder.names, folder.stats, strict=True):
+            place = inside + name
+            if stat.S_ISREG(status.st_mode) and place != OWN:
+                self.there[place] = (status.st_size, mtime_of(status))
+            elif stat.S_ISLNK(status.st_mode) and place != OWN:
+                self.links.add(place)
 
     def _note_before(self, place: Place) -> None:
         """The version of a document before its last crossing; older versions do not matter now."""
