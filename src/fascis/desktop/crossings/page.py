@@ -124,13 +124,15 @@ class CrossingPage:
             (what, figure, "") for what, figure in figures.items()
         ]
         offered = tuple(words for words, _ in offers)
+        # While it runs, its state changes texts only.
         signature = (
             running,
             paused,
-            state,
+            None if running else state,
             tuple(hindered),
-            tuple(line[0] for line in lines),
+            tuple((what, bool(quiet)) for what, _, quiet in lines),
             offered,
+            crossing.followers,
         )
         if panel.shows(signature):
             panel.change_rows(line[1:] for line in lines)
