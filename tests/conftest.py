@@ -26,6 +26,13 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
+def pytest_collection_modifyitems(items):
+    """The longest test begins first: otherwise it runs alone at the end."""
+    items.sort(
+        key=lambda item: item.name != "test_no_english_is_left_in_the_window_and_everything_fits"
+    )
+
+
 @pytest.fixture(autouse=True)
 def fresh_home(tmp_path_factory, monkeypatch):
     home = tmp_path_factory.mktemp("home")

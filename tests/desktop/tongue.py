@@ -23,7 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from fascis.demo.place import demo_world
+from fascis.demo.scenario import make_world
 from fascis.desktop.kit.sentence import SentenceView
 from fascis.tour import pictures
 from tests.desktop.conftest import QuickHands
@@ -105,7 +105,7 @@ def painted(self, *arguments, paint=QPainter.drawText):
 
 def walk(folder):
     """The tour, in one world."""
-    world = demo_world(True, folder)
+    world = make_world(folder, brief=True)
     for view in (pictures.copies, pictures.unknown, pictures.look, pictures.parts):
         view(world, folder)
     pictures.whole_crossing(world, folder)

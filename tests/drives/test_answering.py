@@ -17,8 +17,12 @@ from fascis.files.errors import EnvironmentTrouble
 
 def driver_of(where):
     """The process id of the user-space driver of a mount."""
-    for process in Path("/proc").iterdir():
-        words = (process / "cmdline").read_bytes() if process.name.isdigit() else b""
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            words = (process / "cmdline").read_bytes()
+        except FileNotFoundError:
+            # It ended meanwhile.
+            continue
         if os.fsencode(where) in words and b"exfat" in words:
             return int(process.name)
     raise AssertionError("no driver")

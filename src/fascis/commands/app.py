@@ -6,6 +6,9 @@ import gc
 import logging
 import os
 import sys
+from collections.abc import Callable
+from functools import cache
+from typing import Any
 
 # Objects made in bulk contain no cycles. Searching for cycles every 700 objects takes a third of
 # the time of making them. This must be set before other imports.
@@ -40,11 +43,11 @@ def window(context: typer.Context) -> None:
         raise typer.Exit(run(sys.argv))
 
 
-def _register() -> None:
+@cache
+def _command() -> Callable[..., Any]:
+    """All commands, built once."""
     from fascis.commands import copies, crossings, demo, drives, library, relink, report
 
-    if app.registered_commands:
-        return
     drives.register(app)
     library.register(app)
     copies.register(app)
@@ -52,6 +55,7 @@ def _register() -> None:
     crossings.register(app)
     demo.register(app)
     report.register(app)
+    return typer.main.get_command(app)
 
 
 def main(arguments: list[str] | None = None) -> None:
@@ -60,9 +64,9 @@ def main(arguments: list[str] | None = None) -> None:
     from fascis.files.own import log
     from fascis.files.own.folders import state_folder
 
-    _register()
+    command = _command()
     log.begin(state_folder())
     _LOG.info("fascis, with %s", arguments if arguments is not None else sys.argv[1:])
     with usage_errors(arguments if arguments is not None else sys.argv[1:]):
-        status = app(args=arguments, standalone_mode=False)
+        status = command(args=arguments, standalone_mode=False)
     raise SystemExit(status if isinstance(status, int) else 0)

@@ -127,7 +127,7 @@ def _one(workspace: Workspace, shelves: list[Shelf], given: str, as_json: bool) 
         if s.drive.label == given or (len(given) >= 4 and s.drive.uuid.startswith(given))
     ]
     if not found and os.path.lexists(given):
-        uuid = workspace.drives.at(Path(given).absolute()).uuid
+        uuid = workspace.drives.uuid_at(Path(given).absolute())
         found = [s for s in shelves if s.drive.uuid == uuid]
     if len(found) != 1:
         if found:

@@ -36,8 +36,9 @@ from fascis.files.disk.medium import Medium, PosixMedium
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.names import join, shown
 from fascis.files.times import mtime_of
-from fascis.library.identity import OWN, Identity, read_identity
+from fascis.library.identity import Identity, read_identity
 from fascis.library.known.places import KnownPlaces
+from fascis.library.own import OWN
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace
 

@@ -29,8 +29,9 @@ from fascis.files.disk.walk import Folder
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY, OWN, inventory_of, read_identity
+from fascis.library.identity import inventory_of, read_identity
 from fascis.library.known.places import KnownPlaces, State
+from fascis.library.own import INVENTORY, OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
 from fascis.words.speech import tr

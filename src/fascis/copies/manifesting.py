@@ -29,16 +29,8 @@ from fascis.files.inventory import Entry, InventoryWriter
 from fascis.files.manifest import format_line, write_manifest
 from fascis.files.names import shown
 from fascis.files.times import mtime_of
-from fascis.library.identity import (
-    IDENTITY,
-    INVENTORY,
-    MANIFEST,
-    OWN,
-    Home,
-    Identity,
-    format_identity,
-    read_identity,
-)
+from fascis.library.identity import Home, Identity, format_identity, read_identity
+from fascis.library.own import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES
 from fascis.words.speech import tr
 from fascis.workspace import Workspace

@@ -38,10 +38,11 @@ from fascis.files.manifest import read_manifest
 from fascis.files.names import fsname, join, listed, shown, unlisted
 from fascis.files.own.private import make_private
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY, MANIFEST, OWN, inventory_of, read_identity
+from fascis.library.identity import inventory_of, read_identity
 from fascis.library.known.places import Place as Located
 from fascis.library.known.places import known_places
 from fascis.library.open_files import find_open
+from fascis.library.own import INVENTORY, MANIFEST, OWN
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 

@@ -63,7 +63,8 @@ from fascis.files.control import Control
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled, DriveGone, FascisError, Refused
 from fascis.files.names import place_text, shown
-from fascis.library.identity import OWN, Home
+from fascis.library.identity import Home
+from fascis.library.own import OWN
 from fascis.library.register import KnownLibrary
 from fascis.library.roles import Role, RoleRule
 from fascis.words.figures import listed

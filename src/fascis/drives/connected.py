@@ -116,11 +116,11 @@ class Drives:
     def _stand_in_of(self, path: Path) -> StandIn | None:
         if self._folder is None:
             return None
-        real = os.path.realpath(path) + "/"
-        for stand_in in self.stand_ins():
-            if real.startswith(os.path.realpath(stand_in.folder) + "/"):
-                return stand_in
-        return None
+        real, above = Path(os.path.realpath(path)), Path(os.path.realpath(self._folder))
+        if not real.is_relative_to(above) or real == above:
+            return None
+        name = real.relative_to(above).parts[0]
+        return next((s for s in self.stand_ins() if s.folder.name == name), None)
 
     def connected(self) -> list[Drive]:
         """All connected drives with a person's files, and all stand-ins.
@@ -167,9 +167,19 @@ class Drives:
         Raises:
             EnvironmentTrouble: nothing is there, it does not answer, or it may not be opened.
         """
+        return self._at(path, measured=True)
+
+    def uuid_at(self, path: Path) -> str:
+        """The UUID of the drive of an existing folder or file; raises like :meth:`at`.
+
+        A stand-in is not measured for it: all its files would be looked at.
+        """
+        return self._at(path, measured=False).uuid
+
+    def _at(self, path: Path, measured: bool) -> Drive:
         self.check_answers(path)
         if stand_in := self._stand_in_of(path):
-            drive = self._remembered(stand_in.drive())
+            drive = self._remembered(stand_in.drive(measured))
             same = (
                 f
                 for f, s in self._stand_ins.items()

@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -69,11 +70,17 @@ def read_description(folder: Path) -> Description:
     """
     path = folder / DESCRIPTION
     try:
-        return Description.model_validate_json(path.read_bytes())
+        return _understood(path.read_bytes())
     except (OSError, ValidationError) as error:
         raise Damaged(
             path, tr("this is not a description of a stand-in drive"), tr("The drive is not shown.")
         ) from error
+
+
+@lru_cache(maxsize=64)
+def _understood(text: bytes) -> Description:
+    """The file is read each time, and the same text is understood once."""
+    return Description.model_validate_json(text)
 
 
 def used_bytes(root: Path, block: int) -> int:
@@ -129,19 +136,17 @@ class StandIn:
         self._used: int | None = None
         self._clock = {"read": 0.0, "write": 0.0}
 
-    def drive(self) -> Drive:
-        """The simulated drive, measured now."""
+    def drive(self, measured: bool = True) -> Drive:
+        """The simulated drive, measured now; nothing is free if it is away or not ``measured``."""
         d = self.description
-        capacity, free = (
-            (d.capacity_bytes, self.free()) if self.connected else (d.capacity_bytes, 0)
-        )
+        free = self.free() if measured and self.connected else 0
         return Drive(
             d.uuid,
             d.label,
             d.filesystem,
             self.rules,
             self.folder,
-            capacity,
+            d.capacity_bytes,
             free,
             d.block_bytes,
             d.transport,

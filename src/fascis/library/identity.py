@@ -14,13 +14,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from fascis.files.disk.medium import Medium, as_stream, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble, FascisError
 from fascis.files.inventory import Entry, read_inventory
+from fascis.library.own import IDENTITY, INVENTORY
 from fascis.words.speech import tr
 
-OWN = b".fascis"
-IDENTITY = b".fascis/identity.json"
-MANIFEST = OWN + b"/manifest.b3"
-INVENTORY = OWN + b"/inventory.csv"
-READINGS = OWN + b"/readings"
 FORMAT = 1
 _LIMIT = 1 << 20
 

@@ -16,8 +16,8 @@ from fascis.files.disk.medium import Medium
 from fascis.files.disk.walk import Folder
 from fascis.files.errors import Cancelled, EnvironmentTrouble, told
 from fascis.files.names import join, parent
-from fascis.library.identity import OWN
 from fascis.library.listing import COLUMNS, Listed, folders_below, in_columns
+from fascis.library.own import OWN
 from fascis.library.roles import ROLES, Role, RoleRule
 from fascis.words.speech import tr
 

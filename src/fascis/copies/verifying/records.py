@@ -21,7 +21,7 @@ from fascis.files.errors import Damaged, told
 from fascis.files.hash_lists import HashList, Listed, place_key
 from fascis.files.inventory import Entry, read_inventory
 from fascis.files.manifest import listable, read_manifest
-from fascis.library.identity import INVENTORY, MANIFEST
+from fascis.library.own import INVENTORY, MANIFEST
 from fascis.words.speech import tr
 
 Place = bytes

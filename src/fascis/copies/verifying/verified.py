@@ -18,8 +18,9 @@ from fascis.files.disk.medium import Medium, read_small
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.hash_lists import HashList
 from fascis.files.names import join, place_text
-from fascis.library.identity import OWN, read_identity
+from fascis.library.identity import read_identity
 from fascis.library.known.places import id_at
+from fascis.library.own import OWN
 from fascis.library.standing import Standing
 from fascis.workspace import Workspace
 

@@ -23,7 +23,7 @@ from fascis.files.errors import told
 from fascis.files.hash_lists import HashList
 from fascis.files.names import join
 from fascis.files.times import mtime_of
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.words.speech import tr
 
 

@@ -48,7 +48,8 @@ from fascis.files.disk.medium import Medium, read_small
 from fascis.files.disk.writer import write_whole
 from fascis.files.errors import Cancelled, Damaged, EnvironmentTrouble, FascisError, Refused
 from fascis.files.names import join
-from fascis.library.identity import IDENTITY, OWN, Home, format_identity, parse_identity
+from fascis.library.identity import Home, format_identity, parse_identity
+from fascis.library.own import IDENTITY, OWN
 from fascis.library.register import Register
 from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace

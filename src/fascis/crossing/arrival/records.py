@@ -26,17 +26,8 @@ from fascis.files.disk.writer import AtomicWriter, write_whole
 from fascis.files.inventory import WITH_BEFORE, Entry, InventoryWriter, read_inventory
 from fascis.files.manifest import read_manifest, write_manifest
 from fascis.files.names import join, shown
-from fascis.library.identity import (
-    IDENTITY,
-    INVENTORY,
-    MANIFEST,
-    OWN,
-    Crossed,
-    Home,
-    Identity,
-    format_identity,
-    read_identity,
-)
+from fascis.library.identity import Crossed, Home, Identity, format_identity, read_identity
+from fascis.library.own import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES
 from fascis.words.speech import tr
 

@@ -32,7 +32,8 @@ from fascis.files.disk.digest import digest_at
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.names import join, parent
-from fascis.library.identity import OWN, Identity
+from fascis.library.identity import Identity
+from fascis.library.own import OWN
 from fascis.library.references.reading import MediumSource
 
 _AS_IT_WAS = OWN + b"/as-it-was"

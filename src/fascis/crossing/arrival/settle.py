@@ -14,15 +14,8 @@ from fascis.crossing.places.putting import put
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import told
 from fascis.files.names import join, shown
-from fascis.library.identity import (
-    IDENTITY,
-    INVENTORY,
-    MANIFEST,
-    OWN,
-    READINGS,
-    Home,
-    format_identity,
-)
+from fascis.library.identity import Home, format_identity
+from fascis.library.own import IDENTITY, INVENTORY, MANIFEST, OWN, READINGS
 from fascis.words.speech import tr
 
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from fascis.crossing.scope.gathering import sampled, whole_digest
 from fascis.drives.rules import Rules
 from fascis.files.names import STAGING, join
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 
 
 @dataclass(frozen=True, slots=True)

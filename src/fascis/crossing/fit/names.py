@@ -19,7 +19,7 @@ from fascis.crossing.scope.gathering import Gathering
 from fascis.documents.registry import is_companion
 from fascis.drives.rules import LAST_CODE, Rules
 from fascis.files.names import join, parent
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
 from fascis.words.speech import tr

@@ -22,7 +22,7 @@ from fascis.crossing.model.seen import CopySeen
 from fascis.crossing.model.states import HINDRANCES, CopyState, Origin, State
 from fascis.files.digests import Algorithm
 from fascis.files.names import join, parent
-from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
+from fascis.library.own import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind
 

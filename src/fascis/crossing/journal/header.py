@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationErr
 from fascis.crossing.model.afterwards import After
 from fascis.drives.rules import Answers
 from fascis.files.names import fsname, join, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 
 
 def _text(value: object) -> str:

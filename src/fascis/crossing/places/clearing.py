@@ -25,7 +25,7 @@ from fascis.files.disk.door import Proven
 from fascis.files.disk.medium import Medium, move
 from fascis.files.errors import Refused
 from fascis.files.names import cut, join, parent, shown
-from fascis.library.identity import IDENTITY, INVENTORY, MANIFEST, OWN
+from fascis.library.own import IDENTITY, INVENTORY, MANIFEST, OWN
 from fascis.library.survey import Kind, kind_of
 from fascis.words.speech import tr
 

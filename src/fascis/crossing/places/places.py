@@ -84,7 +84,7 @@ class Places:
     def _follow(workspace: Workspace, text: str, facts: DriveFacts) -> Path | None:
         path = path_of(text)
         try:
-            if workspace.drives.at(path).uuid == facts.uuid:
+            if workspace.drives.uuid_at(path) == facts.uuid:
                 return None
         except EnvironmentTrouble:
             pass  # Not there: searched below.
@@ -229,9 +229,9 @@ def open_source(workspace: Workspace, places: Places, lock: bool = True) -> Medi
     path = places.origin()
     medium = workspace.drives.open(path)
     try:
-        drive = workspace.drives.at(path)
+        uuid = workspace.drives.uuid_at(path)
         same = places.is_original(path) and os.path.samestat(os.lstat(path), medium.status(b""))
-        if not same or drive.uuid != places.header.source_drive.uuid:
+        if not same or uuid != places.header.source_drive.uuid:
             raise Refused(
                 Code.WRONG_STATE,
                 tr(

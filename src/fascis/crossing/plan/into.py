@@ -26,8 +26,9 @@ from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.inventory import read_inventory
 from fascis.files.manifest import read_manifest
 from fascis.files.names import join, parent, shown
-from fascis.library.identity import INVENTORY, MANIFEST, OWN, Identity, read_identity
+from fascis.library.identity import Identity, read_identity
 from fascis.library.open_files import find_open
+from fascis.library.own import INVENTORY, MANIFEST, OWN
 from fascis.library.references.reading import PathSource
 from fascis.library.roles import ROLES, Role
 from fascis.words.speech import tr, trn

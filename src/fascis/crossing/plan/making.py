@@ -38,7 +38,7 @@ from fascis.crossing.scope.selection import (
 from fascis.crossing.scope.surveyed import Surveyed
 from fascis.files.codes import Code, Severity
 from fascis.files.names import fsname, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.roles import ROLES
 from fascis.library.survey import Kind, Survey
 from fascis.words.speech import tr, trn

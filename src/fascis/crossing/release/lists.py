@@ -21,7 +21,7 @@ from fascis.files.inventory import WITH_BEFORE, Entry, InventoryWriter, read_inv
 from fascis.files.manifest import read_manifest, write_manifest
 from fascis.files.names import unlisted
 from fascis.files.times import mtime_of
-from fascis.library.identity import INVENTORY, MANIFEST, OWN
+from fascis.library.own import INVENTORY, MANIFEST, OWN
 from fascis.relink.acts import Act
 from fascis.words.speech import tr
 

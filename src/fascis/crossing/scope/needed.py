@@ -41,8 +41,8 @@ from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import DriveGone, EnvironmentTrouble
 from fascis.files.names import STAGING, shown
 from fascis.files.own.unexpected import told_unexpected
-from fascis.library.identity import OWN
 from fascis.library.known.drive_roots import drive_roots
+from fascis.library.own import OWN
 from fascis.library.references.reading import DocumentSource, PathSource, place_folder, read_outside
 from fascis.library.references.summary import parse_summary
 from fascis.library.references.unknown import is_candidate, paths_named

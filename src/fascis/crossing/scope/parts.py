@@ -17,7 +17,7 @@ from fascis.crossing.scope.surveyed import Surveyed
 from fascis.documents.registry import journals
 from fascis.files.codes import Code
 from fascis.files.names import fsname, parent, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.references.projects import project_of, project_place
 from fascis.library.survey import Kind
 from fascis.words.speech import tr

@@ -28,8 +28,9 @@ from fascis.files.disk.medium import Medium, as_stream
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble
 from fascis.files.inventory import WITH_BEFORE, Entry, read_inventory
 from fascis.files.names import fsname, safe_place, shown
-from fascis.library.identity import INVENTORY, OWN, Identity, read_identity
+from fascis.library.identity import Identity, read_identity
 from fascis.library.known.drive_roots import drive_roots
+from fascis.library.own import INVENTORY, OWN
 from fascis.library.references.finding import Expected, Known, find_uses
 from fascis.library.references.summary import summary_of
 from fascis.library.references.uses import LostReference, Outside, Uses

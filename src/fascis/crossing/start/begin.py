@@ -168,7 +168,7 @@ def _loose_drives(workspace: Workspace, plan: Plan) -> dict[str, str]:
     Another one may be mounted there when they are to be deleted.
     """
     folders = {Path(os.fsdecode(parent(loose.path) or b"/")) for _, loose in plan.gathering.items}
-    return {str(folder): workspace.drives.at(folder).uuid for folder in folders}
+    return {str(folder): workspace.drives.uuid_at(folder) for folder in folders}
 
 
 def _drive_facts(drive: Drive) -> DriveFacts:

@@ -15,7 +15,8 @@ from fascis.crossing.journal.journal import Journal
 from fascis.files.errors import Damaged, EnvironmentTrouble
 from fascis.files.inventory import Entry
 from fascis.files.names import parent
-from fascis.library.identity import INVENTORY, inventory_of
+from fascis.library.identity import inventory_of
+from fascis.library.own import INVENTORY
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 

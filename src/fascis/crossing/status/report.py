@@ -33,7 +33,7 @@ from fascis.files.errors import (
     Refused,
 )
 from fascis.files.names import join, place_text, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.words.speech import tr, trn
 
 

@@ -22,7 +22,7 @@ from fascis.crossing.status.deleting import lost_now
 from fascis.files.codes import Stays
 from fascis.files.errors import DriveGone, FascisError
 from fascis.files.names import place_text, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.survey import Kind
 from fascis.words.figures import listed, number
 from fascis.words.speech import tr, trn

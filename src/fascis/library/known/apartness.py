@@ -17,7 +17,7 @@ from fascis.files.disk.medium import Medium
 from fascis.files.errors import Cancelled
 from fascis.files.names import join
 from fascis.files.times import mtime_of
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.words.speech import tr, trn
 
 

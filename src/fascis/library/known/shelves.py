@@ -15,9 +15,9 @@ from types import MappingProxyType
 from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
 from fascis.drives.rules import rules_of
-from fascis.library.identity import OWN
 from fascis.library.known.places import KnownPlaces, State, known_places, reminder
 from fascis.library.known.recognising import Recognised, Recognition
+from fascis.library.own import OWN
 from fascis.library.references.summary import Summary, parse_summary
 from fascis.library.register import Former, KnownCopy, KnownDrive, KnownLibrary, Register
 from fascis.words.speech import tr
@@ -190,7 +190,7 @@ def read_shelves(
             _put(shelves, _of_recognised(found, libraries.get(found.identity.library_id)))
     for one in aside:
         if (owner := libraries.get(one.library)) and one.root.is_dir():
-            made = _of_parked(owner, one.root, workspace.drives.at(one.root).uuid)
+            made = _of_parked(owner, one.root, workspace.drives.uuid_at(one.root))
             _put(shelves, replace(made, bytes=one.bytes, aside_at=one.at))
     told = _told(places or known_places(workspace))
     for shelf in shelves.values():

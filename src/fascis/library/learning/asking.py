@@ -18,9 +18,9 @@ from fascis.files.codes import Code
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.errors import Damaged, EnvironmentTrouble, Refused
 from fascis.files.names import shown
-from fascis.library.identity import READINGS
 from fascis.library.learning.agreed import agree, known_readings, library_of, take_back
 from fascis.library.learning.learnt import Learnt
+from fascis.library.own import READINGS
 from fascis.library.references.reading import PathSource
 from fascis.words.speech import tr
 from fascis.workspace import Workspace

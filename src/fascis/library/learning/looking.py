@@ -26,8 +26,8 @@ from fascis.documents.learned.tables import Unreadable, filled
 from fascis.documents.model import NotUnderstood
 from fascis.files.errors import EnvironmentTrouble
 from fascis.files.names import shown
-from fascis.library.identity import OWN
 from fascis.library.learning.learnt import Field, Learnt
+from fascis.library.own import OWN
 from fascis.library.references.reading import PathSource
 from fascis.words.speech import tr
 

@@ -12,7 +12,7 @@ from fascis.documents.registry import is_companion, kind_named
 from fascis.files.disk import kernel
 from fascis.files.disk.looks import is_file
 from fascis.files.names import STAGING
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.roles import FILMS, MEDIA, SOUND, STILLS
 
 FILM, PICTURES, SOUNDS, OTHER = range(4)

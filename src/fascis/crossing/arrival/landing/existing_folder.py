@@ -22,7 +22,7 @@ from fascis.files.disk.digest import digest_of, digest_of_bytes
 from fascis.files.disk.medium import move, remove_own
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.library.survey import Kind
 from fascis.words.speech import tr
 

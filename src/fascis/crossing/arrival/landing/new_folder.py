@@ -31,7 +31,8 @@ from fascis.files.codes import Code
 from fascis.files.disk.medium import Medium, read_small, remove_own
 from fascis.files.errors import DriveGone, EnvironmentTrouble, Refused, told
 from fascis.files.names import join, shown
-from fascis.library.identity import IDENTITY, OWN, read_identity
+from fascis.library.identity import read_identity
+from fascis.library.own import IDENTITY, OWN
 from fascis.words.speech import tr
 from fascis.workspace import Workspace
 

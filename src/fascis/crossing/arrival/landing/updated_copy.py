@@ -21,7 +21,7 @@ from fascis.files.disk.digest import digest_of
 from fascis.files.disk.medium import move
 from fascis.files.errors import Refused, told
 from fascis.files.names import join, parent, shown
-from fascis.library.identity import OWN
+from fascis.library.own import OWN
 from fascis.words.speech import tr
 
 EARLIER_FOLDER = OWN + b"/earlier"
