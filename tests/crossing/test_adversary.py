@@ -499,11 +499,21 @@ def test_an_attribute_that_the_drive_cannot_hold_is_reported_and_delays_nothing(
 
 
 def test_more_attributes_than_the_new_drive_holds_are_reported_before_the_start(bench, library):
-    monkey = {CLIP.encode(): 60_000}
+    bench.add_drive("inside", filesystem="xfs", transport="nvme")
     surveyed = survey_library(bench.workspace, library)
-    surveyed._attributed = monkey
+    surveyed._attributed = {CLIP.encode(): 60_000}
     plan = make_plan(bench.workspace, surveyed, bench.heron, Choices())
     assert codes(plan)["attributes-not-kept"] == "note" and not plan.stopped
+
+
+def test_no_file_is_asked_for_attributes_where_its_own_drive_holds_no_more_of_them(bench, library):
+    surveyed = survey_library(bench.workspace, library)
+    make_plan(bench.workspace, surveyed, bench.heron, Choices())
+    assert surveyed._attributed is None
+    bench.add_drive("heron", filesystem="exfat")
+    os.setxattr(library / CLIP, "user.note", b"short")
+    plan = make_plan(bench.again(), surveyed, bench.heron, Choices())
+    assert codes(plan)["attributes-not-kept"] == "note", "a drive that keeps none"
 
 
 def test_a_library_named_by_a_link_to_its_folder_is_where_the_folder_is(bench, library):

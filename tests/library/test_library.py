@@ -2,6 +2,7 @@
 
 import os
 import sqlite3
+import subprocess
 import threading
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
@@ -338,6 +339,20 @@ def test_who_has_a_file_open(tmp_path):
         mine = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
     assert mine and mine[0].pid == os.getpid() and mine[0].writing
     assert find_open({(s.st_dev, s.st_ino)}, {s.st_dev}).files == []
+
+
+@pytest.mark.lab
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can mount")
+def test_a_file_is_open_although_its_drive_was_unmounted_under_it(tmp_path):
+    there, mounted = tmp_path / "there", tmp_path / "mounted"
+    there.mkdir(), mounted.mkdir()
+    (there / "x").write_bytes(b"1")
+    s = (there / "x").stat()
+    subprocess.run(["mount", "--bind", there, mounted], check=True)
+    with open(mounted / "x", "r+b"):
+        subprocess.run(["umount", "--lazy", mounted], check=True)
+        found = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
+    assert [(one.pid, one.writing) for one in found] == [(os.getpid(), True)]
 
 
 def test_a_register_of_the_first_version_is_brought_up_and_keeps_what_it_knew(bench, library):

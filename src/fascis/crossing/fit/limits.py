@@ -235,6 +235,7 @@ def holding_problems(
     columns: Columns,
     gathering: Gathering,
     attributed: Callable[[], dict[bytes, int]],
+    source: Drive | None = None,
 ) -> Iterator[Problem]:
     """Problems of what a destination's file system can store, except names.
 
@@ -242,6 +243,7 @@ def holding_problems(
 
     Args:
         attributed: returns the places of files with ``user.*`` attributes, and the bytes of these.
+        source: the drive that the files are on, if it is known.
     """
     rules, c = drive.rules, columns
     if why := rules.refuses_name(fsname(name)):
@@ -319,6 +321,7 @@ def holding_problems(
     if (
         rules.attributes
         and limit
+        and not _holds_no_more(source, limit)
         and (over := [p for p, length in attributed().items() if length > limit])
     ):
         yield Problem(
@@ -345,6 +348,16 @@ def _file_system(drive: Drive) -> str:
         "a file system that is not known here ({filesystem}), with the strictest rules",
         filesystem=drive.filesystem,
     )
+
+
+def _holds_no_more(source: Drive | None, limit: int) -> bool:
+    """True if no file of a drive can have more bytes of attributes than that.
+
+    Then none has to be asked: a library may have a million files.
+    """
+    if source is None or source.rules.attribute_bytes is None:
+        return False
+    return source.rules.attributes and source.rules.attribute_bytes <= limit
 
 
 def _not_kept(drive: Drive, c: Columns) -> Iterator[Problem]:

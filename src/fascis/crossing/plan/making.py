@@ -93,7 +93,8 @@ def make_plan(
     columns = Columns(found, fates)
     fitting = [d for d, usable in zip(around.drives, around.usable, strict=True) if d and usable]
     for drive in fitting:
-        around.take(holding_problems(drive, name, columns, gathering, surveyed.attributed))
+        attributed, source_drive = surveyed.attributed, around.source_drive
+        around.take(holding_problems(drive, name, columns, gathering, attributed, source_drive))
     around.take(name_problems(fitting, apart) if fitting else ())
     around.take(left_problem(fit.left))
     if into and around.drives[0]:
