@@ -117,6 +117,7 @@ def measure(document: Path, count: int) -> None:
 
 def main() -> None:
     where = Path(sys.argv[1])
+    where.mkdir(parents=True, exist_ok=True)
     for name in sys.argv[2:] or MAKES:
         make, count = MAKES[name]
         document = where / f"{name}.doc"

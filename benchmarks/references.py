@@ -103,7 +103,7 @@ def main() -> None:
     if len(sys.argv) > 2:
         survey(root)
         return
-    root.mkdir(parents=True)
+    root.mkdir(parents=True, exist_ok=True)
     make_library(root)
     subprocess.run([sys.executable, __file__, str(root), "survey"], check=True)
     make_catalog(root / "big.fascat")
