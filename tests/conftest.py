@@ -13,6 +13,7 @@ import time
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from fascis.crossing.copying import file
 from fascis.crossing.scope import needed
@@ -24,6 +25,9 @@ from tests.images import make_file_system
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # A shell starts what runs in its background with interrupts ignored, and programs inherit that.
 signal.signal(signal.SIGINT, signal.default_int_handler)
+# A machine that stands still for a moment is no fault of an example.
+settings.register_profile("without deadline", deadline=None)
+settings.load_profile("without deadline")
 
 
 def pytest_collection_modifyitems(items):

@@ -68,9 +68,7 @@ def seen_one_by_one(journal, which):
     return not rows, (len(sizes), sum(sizes))
 
 
-@settings(
-    suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None, max_examples=40
-)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=40)
 @given(rows=st.lists(st.tuples(ENTRY, COPY), max_size=25), more=st.tuples(ENTRY, COPY))
 def test_counts_equal_those_from_reading_every_entry(tmp_path, rows, more):
     path = tmp_path / "journal.sqlite"

@@ -135,9 +135,7 @@ def test_a_drive_without_a_direct_way_is_read_through_the_cache(sides):
     end=st.integers(1, 48),
     odd=st.integers(0, PAGE - 1),
 )
-@settings(
-    max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_a_sparse_file_keeps_content_and_holes(sides, holes, end, odd):
     root, _, to, buffers = sides
     for stale in ("from/a.mov", "to/a.mov"):

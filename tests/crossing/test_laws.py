@@ -58,9 +58,7 @@ NAME = st.binary(min_size=1, max_size=12).filter(
 )
 
 
-@settings(
-    max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.dictionaries(
         NAME,

@@ -143,9 +143,7 @@ def bytes_of(*folders):
     )
 
 
-@settings(
-    deadline=None, max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture]
-)
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(act=st.sampled_from(ACTS), at=st.integers(0, 12), parked=st.booleans())
 def test_whatever_happens_between_two_calls_only_what_was_proven_goes(
     tmp_path_factory, act, at, parked
