@@ -80,6 +80,7 @@ def test_a_copy_that_is_behind_is_seen_and_brought_up_to_date(open_window, copie
     assert contents(there) == before
     hands.press("Bring heron up to date")
     hands.wait(lambda: window.conducting.steps.balance is not None, "the scales")
+    shows(window, hands, "The copy is up to date")
     assert (there / "media/new.mov").read_bytes() == (lib / "media/new.mov").read_bytes()
     window.go_to(0)
     choose(window, hands, lib)

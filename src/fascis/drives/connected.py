@@ -116,11 +116,11 @@ class Drives:
     def _stand_in_of(self, path: Path) -> StandIn | None:
         if self._folder is None:
             return None
-        real, above = Path(os.path.realpath(path)), Path(os.path.realpath(self._folder))
-        if not real.is_relative_to(above) or real == above:
-            return None
-        name = real.relative_to(above).parts[0]
-        return next((s for s in self.stand_ins() if s.folder.name == name), None)
+        real = os.path.realpath(path) + "/"
+        for stand_in in self.stand_ins():
+            if real.startswith(os.path.realpath(stand_in.folder) + "/"):
+                return stand_in
+        return None
 
     def connected(self) -> list[Drive]:
         """All connected drives with a person's files, and all stand-ins.

@@ -1,9 +1,9 @@
 """The manifest: digests in the format of ``b3sum --check``. Parsing and writing.
 
-A line is ``<64 hex digits> <path>``. A newline or backslash in a path is written ``\\n`` or
-``\\\\``, and the line then begins with a backslash. A carriage return is written unchanged, because
-b3sum 1.2 has no escape for it (seen; ``\\r`` is read). A path that is not UTF-8, or contains
-U+FFFD, is not listed, because b3sum cannot check such a line.
+A line is 64 hex digits, two spaces, and the path. A newline or backslash in a path is written
+``\\n`` or ``\\\\``, and the line then begins with a backslash. A carriage return is written
+unchanged, because b3sum 1.2 has no escape for it (seen; ``\\r`` is read). A path that is not UTF-8,
+or contains U+FFFD, is not listed, because b3sum cannot check such a line.
 """
 
 from __future__ import annotations

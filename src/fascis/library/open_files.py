@@ -15,8 +15,8 @@ from pathlib import Path
 from fascis.drives.system.mounts import read_mounts
 from fascis.words.speech import tr
 
-# How the kernel begins a path; the second where a drive was unmounted under an open file.
-_PATH = ("/", "(unreachable)")
+# What the kernel calls handles that are no files, and on no drive.
+_NO_FILE = ("socket:", "pipe:", "anon_inode:")
 # Device, and the inode of a mapped file: 0 for anything else.
 _MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
 
@@ -84,8 +84,7 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
     for name in os.listdir(f"{base}/fd"):
         handle = f"{base}/fd/{name}"
         try:
-            if not os.readlink(handle).startswith(_PATH):
-                # A socket, a pipe, or something else that is no file.
+            if os.readlink(handle).startswith(_NO_FILE):
                 continue
             if silent and _field(f"{base}/fdinfo/{name}", b"mnt_id:", 10) in silent:
                 continue

@@ -88,6 +88,8 @@ class Seen:
     in_split: bool = False
     # Copies with an intact version of a damaged original.
     sound_in: list[Place] = field(default_factory=list)
+    # It brings an existing copy up to date.
+    updates: bool = False
 
     @property
     def drive(self) -> str:
@@ -239,6 +241,7 @@ def read_seen(crossing: Crossing) -> Seen:
         bool(journal.value(LED)),
         header.split is not None,
         _sound_in(crossing),
+        header.trusts,
     )
 
 

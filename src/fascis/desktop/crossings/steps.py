@@ -165,6 +165,8 @@ class Steps:
         }
         if seen.after is After.COPY:
             titles[State.SETTLED] = tr("One more copy")
+        if seen.updates:
+            titles[State.SETTLED] = tr("The copy is up to date")
         scales = AtScales(
             title=titles[s.state],
             lines=_lines(seen),
