@@ -365,7 +365,13 @@ def whole_crossing(world: World, folder: Path | None = None) -> tuple[list[Path]
         "the release",
     )
     hands.press("See the receipt")
-    hands.wait(lambda: window.place == 2, "the receipt", 500)
+    hands.wait(
+        lambda: (
+            window.receipts.page.toPlainText() != "" and hands.button("See the receipt") is None
+        ),
+        "the receipt",
+        500,
+    )
     hands.take("receipts")
     crossing = window.conducting.crossings[0]
     receipt = crossing.target / ".fascis" / "receipts" / f"{crossing.id}.json"

@@ -46,9 +46,11 @@ def _letters() -> _Letters:
 def post(owner: QObject, call: Callable[[], object]) -> None:
     """Has a function called in the window's thread, from any thread.
 
-    Nothing is called if ``owner`` is gone by then.
+    Nothing is called if ``owner`` is gone by then, or the whole program is ending.
     """
-    _letters().posted.emit(owner, call)
+    letters = _letters()
+    if not sip.isdeleted(letters):
+        letters.posted.emit(owner, call)
 
 
 class Task(QObject):
