@@ -13,6 +13,7 @@ from fascis.drives.connected import Drives
 from fascis.drives.system import answering
 from fascis.drives.system.answering import space_of
 from fascis.files.errors import EnvironmentTrouble
+from tests.clock import within
 
 
 def driver_of(where):
@@ -59,7 +60,8 @@ def test_a_halted_driver_is_not_waited_for(mounted):
         for _ in range(3):  # Asked once; then known to hang.
             (drive,) = there()
             assert drive.silent and not drive.connected and drive.label == "HERON"
-        assert time.monotonic() - begun < 4 and threading.active_count() <= before + 1
+        assert threading.active_count() <= before + 1
+        within(begun, 4)
     finally:
         os.kill(driver, signal.SIGCONT)
     until = time.monotonic() + 5

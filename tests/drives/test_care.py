@@ -15,6 +15,7 @@ from fascis.drives.system.health import errors_of, link_mbit
 from fascis.drives.system.holders import holders_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
+from tests.clock import fast
 from tests.stopping import StopsWhen
 
 # -- what it seems to be ---------------------------------------------------------------------------
@@ -113,11 +114,10 @@ def test_a_measurement_is_about_right_and_leaves_nothing_behind(bench):
     where = bench.add_drive("timed", write_mb_s=20, read_mb_s=40)
     drives = bench.again().drives
     speed = measure(drives, drives.at(where))
-    assert (
-        12 < speed.write_mb_s < 26
-        and 20 < speed.read_mb_s < 52
-        and speed.bytes <= drives.at(where).free // 20
-    )
+    assert speed.write_mb_s < 26 and speed.read_mb_s < 52
+    assert speed.bytes <= drives.at(where).free // 20
+    fast(speed.write_mb_s, 12)
+    fast(speed.read_mb_s, 20)
     assert [p.name for p in where.iterdir()] == ["stand-in.json"]
 
 
@@ -157,7 +157,8 @@ def test_a_measurement_that_is_stopped_or_fails_removes_what_it_wrote(bench):
 def test_on_a_real_drive_reading_is_from_the_drive(mounted, filesystem):
     where, drives = mounted(filesystem, 300), Drives()
     speed = measure(drives, drives.at(where))
-    assert speed.proven and speed.write_mb_s > 1 and speed.read_mb_s > 1
+    assert speed.proven
+    fast(min(speed.write_mb_s, speed.read_mb_s), 1)
     assert [p.name for p in where.iterdir() if p.name.startswith(".fascis")] == []
 
 

@@ -39,6 +39,7 @@ from fascis.library.identity import parse_identity
 from fascis.library.references.unknown import Names, recognised
 from fascis.library.register import Register
 from fascis.relink.acts import acts_of
+from tests.clock import within
 from tests.conftest import usual
 from tests.crossing.ways import settled
 from tests.documents.opened import TEXTS, read, rewritten
@@ -99,8 +100,7 @@ def fuzzed(name, inputs, mutate, feed, share=1.0):
                 f"{error}\n{content[:2000] if content else ''!r}",
                 pytrace=True,
             )
-        took = time.monotonic() - begun
-        assert took < SOON, (name, seed, took)
+        within(begun, SOON, f"{name}, seed {seed}")
         seed += 1
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
     print(f"{name}: {seed - SEED} inputs from seed {SEED} on, at most {peak} MB")
