@@ -11,6 +11,8 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from itertools import accumulate
 
+import numpy as np
+
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
 from fascis.files.disk.walk import Folder
@@ -34,6 +36,10 @@ _TYPE_BITS = 12
 _LENGTH_BYTES = array("I").itemsize
 _OTHER = ROLES.index(Role.OTHER)
 _KINDS = {stat.S_IFREG >> _TYPE_BITS: Kind.FILE, stat.S_IFLNK >> _TYPE_BITS: Kind.LINK}
+_NO_TYPE = 16
+_KIND_OF_TYPE = np.array([_KINDS.get(t, Kind.SPECIAL) for t in range(_NO_TYPE + 1)], np.uint8)
+# As many rows at once as make no difference to the memory.
+_AT_ONCE = 4096
 
 
 def kind_of(mode: int) -> Kind:
@@ -111,9 +117,20 @@ class Survey:
     def kinds(self) -> bytes:
         """The kind of every row, as its number."""
         if len(self._kinds) != len(self):
-            special = Kind.SPECIAL
-            self._kinds = bytes(_KINDS.get(m >> _TYPE_BITS, special) for m in self.mode)
+            types = np.frombuffer(self.mode, self.mode.typecode) >> _TYPE_BITS
+            self._kinds = _KIND_OF_TYPE[np.minimum(types, _NO_TYPE)].tobytes()
         return self._kinds
+
+    def names_below(self) -> Iterator[tuple[FolderRow, range, list[bytes]]]:
+        """Folder by folder, some rows at a time: ``(folder, its rows, their names)``."""
+        names, ends = bytes(self.names), self.ends
+        for folder in self.folders:
+            for first in range(folder.first, folder.end, _AT_ONCE):
+                rows = range(first, min(first + _AT_ONCE, folder.end))
+                until = ends[rows.start : rows.stop]
+                begins = (ends[first - 1] if first else 0, *until[:-1])
+                some = [names[begin:end] for begin, end in zip(begins, until, strict=True)]
+                yield folder, rows, some
 
     def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
         """``(row, its folder, place)`` of every entry, folder by folder."""

@@ -9,8 +9,9 @@ from __future__ import annotations
 import os
 import stat
 from array import array
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 
 from fascis.documents.learned.kind import NotAgreed, check_agreed
@@ -182,29 +183,24 @@ class _Reading:
         """Places of possible documents; finds the links too."""
         survey, found = self._survey, []
         kinds = survey.kinds()
-        # Nearly all names in a library have one of a few endings, which decide.
-        media: dict[bytes, bool] = {}
-        for row, folder, place in survey.rows():
-            kind = kinds[row]
-            if kind == Kind.FILE:
-                name = place.rpartition(b"/")[2]
-                _, dot, ending = name.rpartition(b".")
-                if dot and ending not in media:
-                    media[ending] = _is_plain_media(ending)
-                if dot and media[ending]:
-                    continue
-            if survey.is_own(folder):
+        plain = cache(_is_plain_media)
+        for folder, rows, names in survey.names_below():
+            files_only = not any(kinds[rows.start : rows.stop])
+            if survey.is_own(folder) or (files_only and _all_plain(names, plain)):
                 continue
-            name = place.rpartition(b"/")[2]
-            if kind == Kind.FILE:
-                if kind_named(name):
-                    found.append(place)
-                elif survey.size[row] and is_candidate(name) and not is_kept(name):
-                    self._candidates.append((row, place))
-            elif kind == Kind.SPECIAL:
-                self._special.add(place)
-            elif not is_kept(name):
-                self._links[place] = self._medium.read_link(place)
+            for row, name in zip(rows, names, strict=True):
+                place, kind = join(folder.place, name), kinds[row]
+                if kind == Kind.FILE:
+                    if _all_plain([name], plain):
+                        continue
+                    if kind_named(name):
+                        found.append(place)
+                    elif survey.size[row] and is_candidate(name) and not is_kept(name):
+                        self._candidates.append((row, place))
+                elif kind == Kind.SPECIAL:
+                    self._special.add(place)
+                elif not is_kept(name):
+                    self._links[place] = self._medium.read_link(place)
         return found
 
     def _begin(self, place: bytes) -> None:
@@ -639,6 +635,12 @@ def _is_plain_media(ending: bytes) -> bool:
     """True for an ending by which a file is not a document, known or unknown."""
     name = b"x." + ending
     return kind_named(name) is None and not is_candidate(name)
+
+
+def _all_plain(names: list[bytes], plain: Callable[[bytes], bool]) -> bool:
+    """True if all names are of media: nearly all in a library have one of a few endings."""
+    endings = {name[name.rfind(b".") :] for name in names}
+    return all(ending[:1] == b"." and plain(ending[1:]) for ending in endings)
 
 
 def _has_companion(names: list[bytes]) -> bool:
