@@ -10,6 +10,8 @@ import os
 import signal
 import subprocess
 import time
+from contextlib import suppress
+from itertools import count
 from pathlib import Path
 
 import pytest
@@ -19,15 +21,22 @@ from fascis.crossing.copying import file
 from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
 from fascis.files.own import in_order
+from fascis.library import open_files
 from fascis.workspace import Workspace
 from tests.images import make_file_system
 
+every_program = open_files.programs
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+# As in the program: numpy would start an idle thread for each core.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 # A shell starts what runs in its background with interrupts ignored, and programs inherit that.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 # A machine that stands still for a moment is no fault of an example.
 settings.register_profile("without deadline", deadline=None)
 settings.load_profile("without deadline")
+
+
+_HOMES = count()
 
 
 def pytest_collection_modifyitems(items):
@@ -39,7 +48,8 @@ def pytest_collection_modifyitems(items):
 
 @pytest.fixture(autouse=True)
 def fresh_home(tmp_path_factory, monkeypatch):
-    home = tmp_path_factory.mktemp("home")
+    home = tmp_path_factory.getbasetemp() / f"home-{next(_HOMES)}"
+    home.mkdir()
     for name in (
         "XDG_DATA_HOME",
         "XDG_STATE_HOME",
@@ -111,6 +121,30 @@ class Bench:
 def beside(monkeypatch):
     """Outside a test's files is the machine's whole disk: not all of it is searched."""
     monkeypatch.setattr(needed, "MOST_FOLDERS", 200)
+
+
+@pytest.fixture(autouse=True)
+def own_programs(monkeypatch):
+    """Only what a test started has its files open: other programs are not looked through."""
+    monkeypatch.setattr(open_files, "programs", lambda: sorted(started_here()))
+
+
+def started_here():
+    """The process ids of this program and of all that it started, with theirs."""
+    above = {}
+    for program in every_program():
+        with suppress(OSError):
+            status = Path(f"/proc/{program}/stat").read_bytes()
+            above[program] = int(status.rpartition(b")")[2].split()[1])
+    mine = {os.getpid()}
+    for program in above:
+        line = []
+        while program in above and program not in mine:
+            line.append(program)
+            program = above[program]
+        if program in mine:
+            mine.update(line)
+    return mine
 
 
 @pytest.fixture(autouse=True)

@@ -67,7 +67,11 @@ class Workspace:
         if not said:
             CONFIRMED.use(())
             return
-        mounts = {d.uuid: str(d.mount) for d in self.drives.connected() if d.connected and d.uuid}
+        mounts = {
+            d.uuid: str(d.mount)
+            for d in self.drives.connected(measured=False)
+            if d.connected and d.uuid
+        }
         roots = {str(one.root): one.id for one in register.libraries()}
         every = register.all_copies().values()
         roots |= {str(one.root): one.library for copies in every for one in copies}

@@ -315,10 +315,9 @@ def test_a_slow_second_drive_does_not_hold_back_the_first(bench):
             )
         )
         ready.append(at[0] - begun)
-    assert (
-        crossing.destinations[1].copies.value("settled_at")
-        > crossing.copies.value("settled_at") + 1
-    )
+    second = crossing.destinations[1].copies
+    # A machine so busy that the first drive was no faster than the second says nothing.
+    less(crossing.copies.value("settled_at") + 1, second.value("settled_at"), "the first drive")
     # 1.1 is measured alone on the machine: benchmarks/two.py
     less(min(ready[1::2]), 1.3 * min(ready[::2]))
 

@@ -106,8 +106,8 @@ def test_damage_is_found_repaired_and_the_repair_undone(open_window, copied, ben
     shows(window, hands, "2 files are what they were")
     assert contents(there) == good
     hands.press("Take it back")
-    hands.wait(lambda: contents(there) == bad, "the damage")
     hands.wait(lambda: not window.planning.afterwards.open, "the library's page")
+    assert contents(there) == bad
 
 
 def test_a_library_is_brought_back_with_its_documents(open_window, copied, bench):

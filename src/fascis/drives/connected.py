@@ -122,13 +122,18 @@ class Drives:
                 return stand_in
         return None
 
-    def connected(self) -> list[Drive]:
+    def connected(self, measured: bool = True) -> list[Drive]:
         """All connected drives with a person's files, and all stand-ins.
 
         Drives that are not mounted, or do not answer, have ``connected`` False. Two with one UUID
         are distinguished.
+
+        Args:
+            measured: False for whoever does not ask what is free: to know this of a stand-in, all
+                its files are looked at.
         """
-        stand_ins = self._told_apart([self._remembered(s.drive()) for s in self.stand_ins()])
+        simulated = [self._remembered(s.drive(measured)) for s in self.stand_ins()]
+        stand_ins = self._told_apart(simulated)
         if not self._real:
             return stand_ins
         blocks = read_blocks()

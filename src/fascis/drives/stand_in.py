@@ -178,6 +178,11 @@ class StandIn:
         self._used = used_bytes(self.folder, self.description.block_bytes)
         return max(0, self.description.capacity_bytes - self._used)
 
+    def measure_again(self) -> None:
+        """What it holds is measured again before the next write."""
+        with self._lock:
+            self._used = None
+
     def check(self) -> None:
         """Raises an error like a missing drive."""
         if not self.connected:
@@ -209,15 +214,16 @@ class StandIn:
         with self._lock:
             self.fresh = False
             self.written += len(content)
-            if self._used is not None:
-                self._used += len(content)
+            if self._used is None:
+                self._used = used_bytes(self.folder, self.description.block_bytes)
+            self._used += len(content)
             used = self._used
         for fault in self.description.faults:
             content = self._apply(fault, place, offset, content)
         largest = self.rules.largest_file
         if largest is not None and offset + len(content) > largest:
             raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
-        if used is not None and used > self.description.capacity_bytes:
+        if used > self.description.capacity_bytes:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
         return content
 
@@ -289,7 +295,7 @@ class StandInMedium:
         self._inner, self.drive = inner, drive
         self._folded: dict[bytes, set[bytes]] = {}
         self._lock = threading.Lock()
-        drive.free()
+        drive.measure_again()
 
     def __getattr__(self, name: str):  # type: ignore[no-untyped-def]
         self.drive.check()

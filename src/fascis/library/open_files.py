@@ -56,16 +56,21 @@ def find_open(
     """
     found, me = Openers(), os.getpid()
     silent = _may_hang(devices)
-    for entry in os.scandir("/proc"):
-        if not entry.name.isdigit() or (skip_self and int(entry.name) == me):
+    for program in programs():
+        if skip_self and program == me:
             continue
         try:
-            found.files += _of_process(int(entry.name), inodes, silent)
+            found.files += _of_process(program, inodes, silent)
         except PermissionError:
             found.all_seen = False
         except (FileNotFoundError, ProcessLookupError):
             continue
     return found
+
+
+def programs() -> list[int]:
+    """The process ids of all programs that run now."""
+    return [int(name) for name in os.listdir("/proc") if name.isdigit()]
 
 
 def _may_hang(devices: Container[int]) -> set[int]:

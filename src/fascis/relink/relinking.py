@@ -124,7 +124,7 @@ def relinking_of(
     mounts = sorted(
         (
             (bytes(d.mount).rstrip(b"/") + b"/", d.removable)
-            for d in workspace.drives.connected()
+            for d in workspace.drives.connected(measured=False)
             if d.connected
         ),
         key=lambda m: -len(m[0]),
@@ -188,7 +188,7 @@ def known_away(
     Args:
         inventories: a drive's UUID → ``(name, size)`` of every file that crossed to it.
     """
-    connected = drives.connected()
+    connected = drives.connected(measured=False)
     there = {d.uuid for d in connected if d.connected}
     known = register.drives() if register.path.exists() else []
     away = {d.uuid: (d.label, d.mount) for d in known if d.uuid not in there}

@@ -91,7 +91,9 @@ class Places:
         if not path.is_relative_to(facts.mount):
             return None
         there = [
-            d.mount for d in workspace.drives.connected() if d.uuid == facts.uuid and d.connected
+            d.mount
+            for d in workspace.drives.connected(measured=False)
+            if d.uuid == facts.uuid and d.connected
         ]
         return there[0] if there and there[0] != Path(facts.mount) else None
 

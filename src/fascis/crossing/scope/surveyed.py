@@ -518,7 +518,7 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     """
     register, uses = workspace.register, surveyed.uses
     drive = workspace.drives.at(surveyed.source)
-    connected = [d for d in workspace.drives.connected() if d.uuid != drive.uuid]
+    connected = [d for d in workspace.drives.connected(measured=False) if d.uuid != drive.uuid]
     # First: the library's may be mounted elsewhere than when it was last seen.
     register.put_drives([drive, *connected])
     id = surveyed.identity.library_id if surveyed.identity else None

@@ -130,7 +130,7 @@ def _header(
         landmarks=landmarks(plan.survey),
         real_source=os.path.realpath(plan.source),
         named=bool(plan.choices.name),
-        mounts={d.uuid: str(d.mount) for d in workspace.drives.connected()},
+        mounts={d.uuid: str(d.mount) for d in workspace.drives.connected(measured=False)},
         document=os.fsdecode(plan.document),
         references=plan.references(),
         loose_too=plan.afterwards.loose_too,

@@ -244,7 +244,7 @@ def crossed_away(workspace: Workspace) -> dict[str, list[tuple[bytes, int]]]:
 
     A drive's UUID → ``(name, size in bytes)`` of every file, by the journals.
     """
-    there = {d.uuid for d in workspace.drives.connected() if d.connected}
+    there = {d.uuid for d in workspace.drives.connected(measured=False) if d.connected}
     found: dict[str, list[tuple[bytes, int]]] = {}
     crossings, _ = all_crossings(workspace)
     for crossing in crossings:

@@ -60,7 +60,7 @@ def taken_away(workspace: Workspace, lost: Sequence[Lost]) -> list[Taken]:
     """
     if not lost:
         return []
-    there = {d.uuid: d.label for d in workspace.drives.connected() if d.connected}
+    there = {d.uuid: d.label for d in workspace.drives.connected(measured=False) if d.connected}
     crossings, _ = all_crossings(workspace)
     found: list[Taken] = []
     for crossing in crossings:

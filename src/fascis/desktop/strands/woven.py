@@ -302,7 +302,11 @@ def _group(surveyed: Surveyed, drives: Drives, row: int, names: dict[bytes, str]
 
 def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
     if standing is Standing.AWAY:
-        away = [d for d in drives.connected() if not d.connected and folder.is_relative_to(d.mount)]
+        away = [
+            d
+            for d in drives.connected(measured=False)
+            if not d.connected and folder.is_relative_to(d.mount)
+        ]
         if away:
             return shown(away[0].label)
         return shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)

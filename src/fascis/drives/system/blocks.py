@@ -112,15 +112,10 @@ def probed(block: Block) -> Block:
     """
     if block.uuid:
         return block
-    blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
-    if blkid is None:
-        return block
     try:
-        command = [blkid, "--probe", "--output", "export", block.name]
-        done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+        said = _probed_once(block.name, *_happened())
     except (OSError, subprocess.SubprocessError):
         return block
-    said = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
     found = {
         "fstype": said.get("TYPE"),
         "uuid": said.get("UUID"),
@@ -129,13 +124,29 @@ def probed(block: Block) -> Block:
     return block.model_copy(update=found) if found["uuid"] else block
 
 
+@lru_cache(maxsize=64)
+def _probed_once(name: str, events: str, mounted: str) -> dict[str, str]:
+    """Blkid's output for a device while nothing happened to any. A failure is not kept."""
+    blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
+    if blkid is None:
+        return {}
+    command = [blkid, "--probe", "--output", "export", name]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+    return dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
+
+
+def _happened() -> tuple[str, str]:
+    """Changes after the kernel reported a device, and after something was mounted."""
+    return _EVENTS.read_text(), MOUNTINFO.read_text(errors="surrogateescape")
+
+
 def read_blocks() -> dict[str, Block]:
     """Devices by ``major:minor``; empty if lsblk is missing or fails (a container).
 
-    lsblk runs again after the kernel reported a device, or after something was mounted.
+    lsblk runs again when something has happened.
     """
     try:
-        return _asked_once(_EVENTS.read_text(), MOUNTINFO.read_text(errors="surrogateescape"))
+        return _asked_once(*_happened())
     except (OSError, subprocess.SubprocessError, ValueError):
         return {}
 

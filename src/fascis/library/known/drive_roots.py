@@ -12,7 +12,7 @@ def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
     Args:
         literal: see :class:`~fascis.library.references.whereabouts.DriveRoots`.
     """
-    register, connected = workspace.register, workspace.drives.connected()
+    register, connected = workspace.register, workspace.drives.connected(measured=False)
     if not register.path.exists():
         return DriveRoots(connected, [], (), literal)
     former = [f for some in register.former().values() for f in some]

@@ -153,7 +153,7 @@ def known_places(workspace: Workspace) -> list[KnownPlaces]:
     register = workspace.register
     if not register.path.exists():
         return []
-    drives = {d.uuid: d for d in workspace.drives.connected()}
+    drives = {d.uuid: d for d in workspace.drives.connected(measured=False)}
     register.put_drives(list(drives.values()))
     labels = {d.uuid: d.label for d in register.drives()}
     looked, copies = register.looked(), register.all_copies()

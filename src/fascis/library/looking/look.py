@@ -134,7 +134,11 @@ def look(
         _wide(workspace),
         workspace.drives,
         workspace.private,
-        {d.uuid: str(d.mount) for d in workspace.drives.connected() if d.connected and d.uuid},
+        {
+            d.uuid: str(d.mount)
+            for d in workspace.drives.connected(measured=False)
+            if d.connected and d.uuid
+        },
     )
     found: list[Found] = []
     looked = Looked()
@@ -178,7 +182,7 @@ def usual_folders(workspace: Workspace) -> list[Path]:
 def _wide(workspace: Workspace) -> set[bytes]:
     """Folders that contain everything and are not libraries."""
     home = bytes(Path.home())
-    tops = {bytes(d.mount) for d in workspace.drives.connected() if d.connected}
+    tops = {bytes(d.mount) for d in workspace.drives.connected(measured=False) if d.connected}
     inside = {home + b"/" + name for name in (b"Documents", b"Desktop", b"Downloads", b"Work")}
     above = {bytes(p) for p in Path.home().parents}
     return {*tops, *above, *inside, home, b"/home", b"/media", b"/mnt", b"/run/media"}
