@@ -12,13 +12,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fascis.crossing.fit.names import Apart
+from fascis.crossing.journal.leads import LeadRows
+from fascis.crossing.scope.gathering import Gathering
+from fascis.crossing.start.rows import Rows
 from fascis.crossing.status.old_place import set_aside
 from fascis.files.control import Control
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled, Damaged
+from fascis.files.names import join
 from fascis.files.own import in_order
 from fascis.files.own.database import bring_up
 from fascis.library import listing, register
+from fascis.library import survey as survey_module
 from fascis.library.identity import (
     Crossed,
     Home,
@@ -33,6 +39,7 @@ from fascis.library.references.summary import parse_summary, summary_of
 from fascis.library.register import Register
 from fascis.library.roles import Role, RoleRule
 from fascis.library.survey import Kind, survey
+from tests.conftest import every_program
 from tests.stopping import StopsWhen
 
 
@@ -98,7 +105,30 @@ def test_columns_agree_with_the_folder(tmp_path_factory, wanted):
     assert {os.fsdecode(place) for _, _, place in found.rows()} == {
         str(p.relative_to(root)) for p in root.rglob("*") if p.is_file()
     }
+    assert found.kinds() == bytes(found.kind(row) for row in range(len(found)))
+    with pytest.MonkeyPatch.context() as some:
+        some.setattr(survey_module, "_AT_ONCE", 2)
+        below = [
+            (row, folder, join(folder.place, name))
+            for folder, rows, names in found.names_below()
+            for row, name in zip(rows, names, strict=True)
+        ]
+    assert below == list(found.rows())
     assert all(found.size[row] == len(found.name(row)) for row, _, _ in found.rows())
+
+
+def test_rows_of_a_plan_are_complete_or_none_is_written(library):
+    found = surveyed(library)
+    fates = bytes(len(found))
+    complete = Rows(found, fates, Gathering(), Apart(), LeadRows([], []))
+    places = {number: place for number, place, *_ in complete.folders()}
+    assert [(row, places[folder], name) for row, folder, name, *_ in complete.entries()] == [
+        (row, folder.place, place.rpartition(b"/")[2]) for row, folder, place in found.rows()
+    ]
+    short = Rows(found, fates[:-1], Gathering(), Apart(), LeadRows([], []))
+    list(short.folders())
+    with pytest.raises(ValueError, match="shorter"):
+        list(short.entries())
 
 
 @pytest.mark.parametrize("version", [None, 1, 3])
@@ -339,6 +369,8 @@ def test_who_has_a_file_open(tmp_path):
         mine = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
     assert mine and mine[0].pid == os.getpid() and mine[0].writing
     assert find_open({(s.st_dev, s.st_ino)}, {s.st_dev}).files == []
+    # A test looks through its own programs only; a person's plan looks through all.
+    assert {1, os.getpid()} <= set(every_program())
 
 
 @pytest.mark.lab

@@ -210,10 +210,8 @@ class _Search:
 
         If it is away, as it was last seen.
         """
-        register, connected = (
-            self._workspace.register,
-            self._workspace.drives.connected(measured=False),
-        )
+        register = self._workspace.register
+        connected = self._workspace.drives.connected(measured=False)
         root = root_now(register, connected, library)
         there = {d.uuid for d in connected if d.connected}
         copies = [c for c in register.copies(library.id) if bytes(c.root) != bytes(root)]

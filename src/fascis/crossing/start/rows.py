@@ -79,12 +79,13 @@ class Rows:
     def _survey_rows(self) -> Iterator[tuple[Any, ...]]:
         survey, kinds = self._survey, self._survey.kinds()
         first_of: dict[tuple[int, int], int] = {}
-        # A million rows: columns are put together, without a look at each row.
+        # A million rows: columns are put together, without a look at each row. All must have the
+        # same length: no row may be missing because a value is.
         for folder, rows, names in survey.names_below():
-            part = slice(rows.start, rows.stop)
+            part, count = slice(rows.start, rows.stop), len(rows)
             yield from zip(
                 rows,
-                repeat(self._folders[folder.place]),
+                repeat(self._folders[folder.place], count),
                 names,
                 kinds[part],
                 survey.size[part],
@@ -98,9 +99,9 @@ class Rows:
                 self._fates[part],
                 self._strands_of(folder, survey.role[part]),
                 self._twins(folder, rows, names, first_of),
-                repeat(None),
+                repeat(None, count),
                 *self._names_there(folder, names),
-                strict=False,
+                strict=True,
             )
 
     def _strands_of(self, folder: FolderRow, roles: Iterable[int]) -> Iterator[int]:
@@ -117,7 +118,7 @@ class Rows:
         """For every entry the first with the same inode, if there is one."""
         survey, stands = self._survey, self._apart.stands
         if max(survey.link_count[rows.start : rows.stop]) <= 1:
-            return repeat(None)
+            return repeat(None, len(rows))
         twins: list[int | None] = []
         for row, name in zip(rows, names, strict=True):
             shared = survey.link_count[row] > 1 and survey.kind(row) is Kind.FILE
@@ -133,7 +134,7 @@ class Rows:
     ) -> Iterable[Iterable[bytes | None]]:
         """The three columns of :func:`_names`."""
         if not self._apart:
-            return repeat(None), repeat(None), repeat(None)
+            return [repeat(None, len(names)) for _ in range(3)]
         return zip(*(_names(self._apart, folder.place, name) for name in names), strict=True)
 
     def _gathered_rows(self) -> Iterator[tuple[Any, ...]]:
