@@ -30,7 +30,8 @@ class Telling(Saying):
         with self._lock:
             if isinstance(event, Advanced):
                 self._paces[event.destination].advance(event)
-                self._draw()
+                if self.due:
+                    self._draw()
             elif isinstance(event, Entered):
                 several = len(self._names) > 1 and event.destination is not None
                 words = event.state.value

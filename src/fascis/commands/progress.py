@@ -103,12 +103,17 @@ class Saying:
         if self._progress:
             self._progress.stop()
 
+    @property
+    def due(self) -> bool:
+        """False while what is told would not be shown: a line comes every ten seconds."""
+        return self._progress is not None or time.monotonic() >= self._next
+
     def tell(self, words: str, done: int = 0, total: int | None = None) -> None:
         """Takes the name of the current step, and how much of how much is done."""
         if self._progress and self._task is not None:
             of = self._total if total is None else total
             self._progress.update(self._task, completed=done, total=of, words=words)
-        elif time.monotonic() >= self._next:
+        elif self.due:
             self._next = time.monotonic() + LINE_SECONDS
             say(f"{self._name}: {words}" if self._name else words)
 
@@ -126,6 +131,8 @@ class Counting(Saying):
 
     def __call__(self, files: int, done: int, of: int = 0) -> None:
         """Takes how many files and bytes were read, and of how many bytes."""
+        if not self.due:
+            return
         seconds = time.monotonic() - self._begun
         if of > done and seconds > 2:
             words = trn(

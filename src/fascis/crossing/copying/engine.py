@@ -184,6 +184,8 @@ class Engine:
         if self._copies.count_small() < LEAST_FILES:
             return
         Bulk(self._copies, self._ends, self._proof, self._control, self._report).run()
+        # Usually nothing is left: to know this, entries are counted once and not read again.
+        self._copies.count()
 
     def _work(self) -> Iterator[_Batch]:
         """Files that an interrupted run had copied but not read back.

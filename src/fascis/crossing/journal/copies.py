@@ -295,6 +295,10 @@ class Copies:
         """Streams the items whose copies are in one of the states."""
         yield from self._some(f"c.state IN ({_marks(states)})", BATCH)
 
+    def count(self) -> None:
+        """Counts the entries, for all who ask for some until the next is written."""
+        self.journal.alike(self.number)
+
     def _some(self, where: str, batch: int) -> Iterator[Item]:
         # Reading the counts costs nothing compared with reading every entry.
         counted = self.journal.knows_alike(self.number)
