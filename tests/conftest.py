@@ -126,7 +126,7 @@ def beside(monkeypatch):
 @pytest.fixture(autouse=True)
 def own_programs(monkeypatch):
     """Only what a test started has its files open: other programs are not looked through."""
-    monkeypatch.setattr(open_files, "programs", lambda: sorted(started_here()))
+    monkeypatch.setattr(open_files, "programs", lambda: list(started_here()))
 
 
 def started_here():

@@ -67,11 +67,7 @@ class Workspace:
         if not said:
             CONFIRMED.use(())
             return
-        mounts = {
-            d.uuid: str(d.mount)
-            for d in self.drives.connected(measured=False)
-            if d.connected and d.uuid
-        }
+        mounts = self.drives.mounts()
         roots = {str(one.root): one.id for one in register.libraries()}
         every = register.all_copies().values()
         roots |= {str(one.root): one.library for copies in every for one in copies}

@@ -25,7 +25,7 @@ from fascis.drives.system.udisks import service_there
 from fascis.library.known.shelves import read_shelves
 from fascis.machine.disk_tool import DiskTool
 from fascis.workspace import Workspace
-from tests.clock import less, within
+from tests.clock import fast, less, within
 from tests.conftest import Bench
 from tests.crossing.ways import switched
 from tests.desktop.conftest import register
@@ -143,8 +143,8 @@ def test_a_drive_is_prepared_measured_and_removed(known, open_window):
         lambda: "measured" in panel_text(window) and shelf(window, "new").speed is not None,
         "the speed",
     )
-    # Never faster than the drive; slower where the machine is busy with something else.
-    assert 3 < shelf(window, "new").speed[0] < 75
+    assert shelf(window, "new").speed[0] < 75
+    fast(shelf(window, "new").speed[0], 30)
     hands.press("Remove it safely")
     hands.wait(lambda: "can be unplugged now" in panel_text(window), "removed")
     assert (
@@ -459,7 +459,7 @@ def test_every_lever_of_the_bench_does_what_it_says(bench):
     pull(bench, "stick", "Slow")
     assert drive().write_mb_s < 1
     pull(bench, "stick", "Quicken")
-    assert drive().write_mb_s > 2
+    fast(drive().write_mb_s, 10)
     pull(bench, "stick", "Rename")
     assert drive().label == "stick (renamed)"
     pull(bench, "stick", "Clone")

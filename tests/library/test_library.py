@@ -102,18 +102,15 @@ def test_columns_agree_with_the_folder(tmp_path_factory, wanted):
         if not (root / folder / name).is_dir():
             (root / folder / name).write_bytes(name.encode())
     found = surveyed(root)
-    assert {os.fsdecode(place) for _, _, place in found.rows()} == {
+    with pytest.MonkeyPatch.context() as some:
+        some.setattr(survey_module, "_AT_ONCE", 2)
+        rows = list(found.rows())
+    assert [row for row, _, _ in rows] == list(range(len(found)))
+    assert all(join(f.place, found.name(row)) == place for row, f, place in rows)
+    assert {os.fsdecode(place) for _, _, place in rows} == {
         str(p.relative_to(root)) for p in root.rglob("*") if p.is_file()
     }
     assert found.kinds() == bytes(found.kind(row) for row in range(len(found)))
-    with pytest.MonkeyPatch.context() as some:
-        some.setattr(survey_module, "_AT_ONCE", 2)
-        below = [
-            (row, folder, join(folder.place, name))
-            for folder, rows, names in found.names_below()
-            for row, name in zip(rows, names, strict=True)
-        ]
-    assert below == list(found.rows())
     assert all(found.size[row] == len(found.name(row)) for row, _, _ in found.rows())
 
 

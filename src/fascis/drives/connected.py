@@ -150,6 +150,11 @@ class Drives:
         mounted = list(found.values())
         return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
 
+    def mounts(self) -> dict[str, str]:
+        """UUID → where it is mounted, of every drive that is connected and has one."""
+        connected = self.connected(measured=False)
+        return {d.uuid: str(d.mount) for d in connected if d.connected and d.uuid}
+
     def _told_apart(self, drives: list[Drive]) -> list[Drive]:
         """Gives each of several drives that share a UUID its own.
 

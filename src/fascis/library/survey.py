@@ -134,15 +134,10 @@ class Survey:
 
     def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
         """``(row, its folder, place)`` of every entry, folder by folder."""
-        # Read several times with a million rows: whatever does not change is computed outside.
-        names, ends = bytes(self.names), self.ends
-        for folder in self.folders:
+        for folder, rows, names in self.names_below():
             above = folder.place + b"/" if folder.place else b""
-            begin = ends[folder.first - 1] if folder.first else 0
-            for row in range(folder.first, folder.end):
-                end = ends[row]
-                yield row, folder, above + names[begin:end]
-                begin = end
+            for row, name in zip(rows, names, strict=True):
+                yield row, folder, above + name
 
     def files(self) -> Iterator[tuple[int, bytes]]:
         """``(row, place)`` of every regular file, without Fascis's own."""

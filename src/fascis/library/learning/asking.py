@@ -97,11 +97,7 @@ def learn_all(
     library, id = library_of(workspace, documents[0])
     known = known_readings(workspace)
     told = {**_travelled(library), **known}
-    drives = {
-        d.uuid: str(d.mount)
-        for d in workspace.drives.connected(measured=False)
-        if d.connected and d.uuid
-    }
+    drives = workspace.drives.mounts()
     workspace.use_readings()
     found: list[Learnt | EnvironmentTrouble] = []
     with PathSource(bytes(documents[0]), workspace.private) as source:

@@ -134,11 +134,7 @@ def look(
         _wide(workspace),
         workspace.drives,
         workspace.private,
-        {
-            d.uuid: str(d.mount)
-            for d in workspace.drives.connected(measured=False)
-            if d.connected and d.uuid
-        },
+        workspace.drives.mounts(),
     )
     found: list[Found] = []
     looked = Looked()

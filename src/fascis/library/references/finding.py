@@ -639,14 +639,17 @@ def _is_plain_media(ending: bytes) -> bool:
 
 def _all_plain(names: list[bytes], plain: Callable[[bytes], bool]) -> bool:
     """True if all names are of media: nearly all in a library have one of a few endings."""
-    endings = {name[name.rfind(b".") :] for name in names}
-    return all(ending[:1] == b"." and plain(ending[1:]) for ending in endings)
+    return all(ending[:1] == b"." and plain(ending[1:]) for ending in _endings(names))
 
 
 def _has_companion(names: list[bytes]) -> bool:
     """True if a sidecar is among the names: nearly all have one of a few endings."""
-    endings = {name[name.rfind(b".") + 1 :] for name in names}
-    return any(is_companion(b"x." + ending) for ending in endings)
+    return any(is_companion(b"x" + ending) for ending in _endings(names) if ending[:1] == b".")
+
+
+def _endings(names: list[bytes]) -> set[bytes]:
+    """The endings of names, with the dot; for a name without a dot its last letter."""
+    return {name[name.rfind(b".") :] for name in names}
 
 
 def _absolute(way: Target, folder: bytes) -> bytes:
