@@ -45,6 +45,7 @@ class Workspace:
 
     def __post_init__(self) -> None:
         self.drives.known_hardware = lambda: self.register.hardware()
+        self.drives.known_mounts = lambda: self.register.mounts()
 
     @property
     def private(self) -> Path:

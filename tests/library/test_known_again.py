@@ -18,6 +18,7 @@ from fascis.crossing.status.old_place import begun_again
 from fascis.crossing.status.queue import all_crossings, find_crossing
 from fascis.demo.timelines import Cut, write_catalog, write_timeline
 from fascis.drives.care.removal import describe
+from fascis.drives.connected import Drives
 from fascis.files.errors import Refused
 from fascis.library.known.apartness import tell_apart
 from fascis.library.known.recognising import MOST_FOUND, Recognition
@@ -26,8 +27,10 @@ from fascis.library.register import root_now
 from fascis.library.roles import Role
 from fascis.library.standing import Standing
 from fascis.relink.returned import folders_to_look_in, returned_moves
+from fascis.workspace import Workspace
 from tests.crossing.ways import codes, plan_of, settled, started, switched
 from tests.judge import contents
+from tests.library.making import write
 
 
 def elsewhere(bench, name, new):
@@ -383,3 +386,18 @@ def test_a_library_that_was_brought_back_is_not_new(bench, library):
     )
     assert back.run() is State.SETTLED and begun(bench) == []
     back.close()
+
+
+@pytest.mark.lab
+def test_a_library_in_a_temporary_folder_in_memory_is_not_away(mounted, tmp_path):
+    where = mounted("tmpfs", 8, "RIVER")
+    library = where / "The Weir"
+    loose = write(where / "Sound/herons.wav", b"h" * 300)
+    write(library / "cut.m3u8", f"{loose}\n".encode())
+    workspace = Workspace(tmp_path / "d", tmp_path / "s", tmp_path / "c", Drives())
+    remember(workspace, survey_library(workspace, library))
+    assert where in [d.mount for d in workspace.drives.connected()]
+    (told,) = survey_library(workspace, library).uses.outside
+    assert (told.path, told.standing) == (bytes(loose), Standing.LOOSE)
+    (shelf,) = [s for s in read_shelves(workspace) if s.drive.mount == where]
+    assert shelf.group != "away" and [s.root for s in shelf.standings] == [library]

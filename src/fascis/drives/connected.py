@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections import Counter
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
@@ -72,6 +72,8 @@ class Drives:
     Attributes:
         known_hardware: returns UUID → hardware of known drives; called only if two drives share a
             UUID.
+        known_mounts: returns where known drives were mounted; called only if a temporary folder
+            is in memory, and listed if a library was surveyed there.
     """
 
     def __init__(
@@ -82,6 +84,7 @@ class Drives:
     ) -> None:
         self._folder, self._real, self._step = stand_ins, real, step
         self.known_hardware: Callable[[], Mapping[str, str]] = dict
+        self.known_mounts: Callable[[], Collection[str]] = frozenset
         self._asked: dict[tuple[object, ...], Answers] = {}
         self._stand_ins: dict[Path, StandIn] = {}
         self.damaged: list[Damaged] = []
@@ -139,7 +142,7 @@ class Drives:
         blocks = read_blocks()
         found: dict[tuple[str, str], Drive] = {}
         for mount in read_mounts():
-            if _is_drive(mount) and mount.where and not _hidden(mount):
+            if self._is_listed(mount):
                 drive = self._remembered(_drive(mount, blocks))
                 at = drive.uuid, drive.device
                 if not (drive.connected or drive.silent):
@@ -149,6 +152,21 @@ class Drives:
                     found[at] = drive
         mounted = list(found.values())
         return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
+
+    def _is_listed(self, mount: Mount) -> bool:
+        if not mount.where or _hidden(mount):
+            return False
+        if mount.filesystem == "tmpfs" and mount.where.startswith(_TEMPORARY):
+            return mount.where in self.known_mounts()
+        return _is_drive(mount)
+
+    def unlisted(self) -> list[str]:
+        """Where something is mounted that :meth:`connected` does not list, and cannot hang."""
+        return [
+            m.where
+            for m in read_mounts()
+            if not m.may_hang and not (self._real and self._is_listed(m))
+        ]
 
     def mounts(self) -> dict[str, str]:
         """UUID → where it is mounted, of every drive that is connected and has one."""
@@ -311,7 +329,7 @@ def _is_drive(mount: Mount) -> bool:
     if mount.source.startswith("/dev/") or mount.filesystem in NETWORK or mount.where == "/":
         return True
     if mount.filesystem == "tmpfs":
-        return not mount.read_only and not mount.where.startswith(_TEMPORARY)
+        return not mount.read_only
     return mount.filesystem not in _PSEUDO
 
 

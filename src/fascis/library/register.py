@@ -543,6 +543,10 @@ class Register:
             {d.uuid: d.hardware for d in self.drives() if d.hardware} if self.path.exists() else {}
         )
 
+    def mounts(self) -> set[str]:
+        """Where known drives were mounted; empty if there is no register yet."""
+        return {str(d.mount) for d in self.drives()} if self.path.exists() else set()
+
     def readings(self) -> list[str]:
         """The confirmed readings of documents of unknown make, as JSON."""
         with self._open() as db:

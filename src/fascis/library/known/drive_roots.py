@@ -14,6 +14,6 @@ def drive_roots(workspace: Workspace, literal: bool = False) -> DriveRoots:
     """
     register, connected = workspace.register, workspace.drives.connected(measured=False)
     if not register.path.exists():
-        return DriveRoots(connected, [], (), literal)
+        return DriveRoots(connected, [], literal=literal)
     former = [f for some in register.former().values() for f in some]
-    return DriveRoots(connected, register.drives(), former, literal)
+    return DriveRoots(connected, register.drives(), former, workspace.drives.unlisted(), literal)

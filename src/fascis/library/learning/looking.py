@@ -225,7 +225,8 @@ def _refusal(
         contents = WithInner(opened if is_text else _opened(source), names)
         followed = [Followed(contents, reading, drives) for reading in readings]
         before = [list(one.paths()) for one in followed]
-        after = [[_moved(path) for path in paths] for paths in before]
+        mounts = _mounts(readings, drives)
+        after = [[_moved(path, mounts) for path in paths] for paths in before]
         edits = edits_for(followed, before, after, drives)
         if isinstance(opened, TextContents | Packed):
             # The full proof is made when it is rewritten.
@@ -240,9 +241,19 @@ def _refusal(
     return ""
 
 
-def _moved(path: str | None) -> str | None:
-    """A path's target in the trial."""
-    return _ELSEWHERE + path if path and path.startswith("/") else path
+def _mounts(readings: Sequence[Reading], drives: Mapping[str, str]) -> list[str]:
+    """Where drives are mounted, the longest first, if the document names any by its identity."""
+    if not any(piece.drive for reading in readings for piece in reading.pieces):
+        return []
+    return sorted((mount.rstrip("/") for mount in drives.values()), key=len, reverse=True)
+
+
+def _moved(path: str | None, mounts: Sequence[str]) -> str | None:
+    """A path's target in the trial: on its own drive, which alone has an identity like its own."""
+    if not path or not path.startswith("/"):
+        return path
+    mount = next((m for m in mounts if path.startswith(m + "/")), "")
+    return mount + _ELSEWHERE + path[len(mount) :]
 
 
 def _files(folders: Sequence[bytes]) -> Iterator[bytes]:

@@ -64,6 +64,7 @@ class DriveRoots:
 
     Args:
         former: earlier mount points: a path below one leads to the drive's present mount point.
+        unlisted: where something is mounted that is listed as no drive.
         literal: follow paths as any program would: one below an earlier mount point leads nowhere.
     """
 
@@ -72,6 +73,7 @@ class DriveRoots:
         connected: Iterable[Drive],
         known: Iterable[KnownDrive],
         former: Iterable[Former] = (),
+        unlisted: Iterable[str] = (),
         literal: bool = False,
     ) -> None:
         known = list(known)
@@ -98,8 +100,8 @@ class DriveRoots:
         self._former = (
             [] if literal else self._before({*before, *((bytes(k.mount), k.uuid) for k in moved)})
         )
-        mounts = sorted(self._there.values(), key=len)
-        self._away_mounts = [m for m in self._away.values() if m != b"/" and m not in mounts]
+        there = {b"/", *self._there.values(), *map(os.fsencode, unlisted)}
+        self._away_mounts = [m for m in self._away.values() if m not in there]
 
     def _before(self, former: Iterable[tuple[bytes, str]]) -> list[tuple[Moved, bool]]:
         """From each earlier mount point to the present one, and True if that exists, longest first.
