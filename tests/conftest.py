@@ -5,6 +5,7 @@ Real mounted drives where the machine allows.
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import signal
@@ -22,6 +23,7 @@ from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
 from fascis.files.own import in_order
 from fascis.library import open_files
+from fascis.machine import awake
 from fascis.workspace import Workspace
 from tests.images import make_file_system
 
@@ -44,6 +46,13 @@ def pytest_collection_modifyitems(items):
     items.sort(
         key=lambda item: item.name != "test_no_english_is_left_in_the_window_and_everything_fits"
     )
+
+
+def pytest_collection_finish():
+    """What all tests need stays: it is not looked through for cycles again and again."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 50)
 
 
 @pytest.fixture(autouse=True)
@@ -145,6 +154,12 @@ def started_here():
         if program in mine:
             mine.update(line)
     return mine
+
+
+@pytest.fixture(autouse=True)
+def may_sleep(monkeypatch):
+    """The machine may sleep while tests run, but those that are about it (``tests/machine``)."""
+    monkeypatch.setattr(awake, "_WANTED", ())
 
 
 @pytest.fixture(autouse=True)

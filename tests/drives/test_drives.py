@@ -110,31 +110,64 @@ def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
 
 @pytest.mark.lab
 def test_devices_are_read_again_only_when_something_happened_to_one(tmp_path, monkeypatch):
-    asked = tmp_path / "asked"
-    shim = tmp_path / "lsblk"
-    shim.write_text(f'#!/bin/sh\necho >> {asked}\nexec {shutil.which("lsblk")} "$@"\n')
-    shim.chmod(0o755)
-    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    asked = counted(tmp_path, monkeypatch, "lsblk")
     image = tmp_path / "card.img"
     # No other test attaches an image of this size: devices and their numbers change meanwhile.
     size = (1 << 20) + 777 * 512
     image.write_bytes(bytes(size))
     before = {b.name for b in read_blocks().values() if b.size == size}
-    calls = asked.read_text().count("\n") if asked.exists() else 0
+    calls = asked()
     attached = subprocess.run(
         ["losetup", "--find", "--show", image], check=True, capture_output=True, text=True
     ).stdout.strip()
     try:
         after = {b.name for b in read_blocks().values() if b.size == size}
         assert after - before == {attached}
-        again = asked.read_text().count("\n")
+        again = asked()
         assert again > calls
     finally:
         subprocess.run(["losetup", "-d", attached], check=True)
     # Other programs may attach something meanwhile; not each of twenty times.
     for _ in range(20):
         read_blocks()
-    assert asked.read_text().count("\n") < again + 15
+    assert asked() < again + 15
+
+
+def counted(tmp_path, monkeypatch, program):
+    """A shim that counts how often a program is run; returns the function that tells."""
+    asked, shim = tmp_path / f"{program}-asked", tmp_path / program
+    shim.write_text(f'#!/bin/sh\necho >> {asked}\nexec {shutil.which(program)} "$@"\n')
+    shim.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    return lambda: asked.read_text().count("\n") if asked.exists() else 0
+
+
+@pytest.mark.lab
+def test_a_mounted_device_is_probed_again_only_for_another_medium(mounted, tmp_path, monkeypatch):
+    asked = counted(tmp_path, monkeypatch, "blkid")
+
+    def medium(n):
+        where = mounted("ext4", 8, f"EGRET-{n}")
+        device = mounted.device(where)
+        number = os.stat(device).st_rdev
+        block = {"name": device, "maj:min": f"{os.major(number)}:{os.minor(number)}"}
+        told = [probed(Block.model_validate(block), "at the same place") for _ in range(3)]
+        mounted.unmount(where)
+        return told
+
+    first, calls = medium(1), asked()
+    assert calls == 1 and {b.label for b in first} == {"EGRET-1"}
+    assert {b.label for b in medium(2)} == {"EGRET-2"} and asked() == 2
+
+
+@pytest.mark.lab
+def test_what_holds_nothing_that_is_known_is_not_probed_each_time(tmp_path, monkeypatch):
+    asked = counted(tmp_path, monkeypatch, "blkid")
+    block = Block.model_validate({"name": str(tmp_path / "empty"), "maj:min": "7:200"})
+    (tmp_path / "empty").write_bytes(bytes(1 << 20))
+    assert [probed(block) for _ in range(20)] == [block] * 20
+    # Something may happen to a device of another test meanwhile.
+    assert 1 <= asked() < 15
 
 
 def test_a_device_that_cannot_be_read_is_given_as_it_was(tmp_path):

@@ -89,6 +89,11 @@ def bus(tmp_path, monkeypatch):
         process.stdout.close()
 
 
+@pytest.fixture(autouse=True)
+def may_sleep():
+    """Here it is asked for."""
+
+
 @pytest.mark.parametrize("lid", [True, False])
 def test_the_machine_is_kept_awake_while_something_runs(bus, lid):
     read, write = os.pipe()
@@ -114,6 +119,14 @@ def test_the_machine_is_kept_awake_while_something_runs(bus, lid):
     assert (who, why, mode) == ("Fascis", "The Weir is crossing", "block") and what.startswith(
         "sleep:idle"
     )
+
+
+def test_who_is_not_there_is_not_asked_twice(bus):
+    gone = "org.freedesktop.DBus.Error.ServiceUnknown"
+    service = Service("org.freedesktop.login1", lambda member, arguments: gone)
+    with Awake("The Weir is crossing") as awake:
+        assert awake.granted == ""
+    assert len(service.asked) == 1
 
 
 def test_the_desktop_is_notified_in_plain_text(bus):

@@ -357,7 +357,7 @@ def _drive(mount: Mount, blocks: dict[str, Block]) -> Drive:
         silent = True
     block = _block_of(mount, blocks)
     if block:
-        block = blocks[block.device] = probed(block)
+        block = blocks[block.device] = probed(block, f"{mount} {space and space.f_fsid}")
     filesystem = (block.fstype if block else None) or mount.filesystem.removeprefix("fuse.")
     root, called = mount.where == "/", Path(mount.where).name
     label = (block.label if block else None) or (tr("This machine") if root else called)

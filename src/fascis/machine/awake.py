@@ -9,13 +9,14 @@ import os
 from types import TracebackType
 from typing import Self
 
-from jeepney import DBusAddress
+from jeepney import DBusAddress, DBusErrorResponse
 
 from fascis.machine.bus import SYSTEM, Absent, call, connection
 
 _LOGIN = DBusAddress(
     "/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager"
 )
+_NO_SERVICE = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.Spawn.")
 # If the lid is not granted, at least idle sleep is prevented.
 _WANTED = ("sleep:idle:handle-lid-switch", "sleep:idle")
 
@@ -47,8 +48,9 @@ class Awake:
                         )
                         self._fd, self.granted = fd.to_raw_fd(), wanted
                         break
-                    except Absent:
-                        continue
+                    except DBusErrorResponse as error:
+                        if error.name.startswith(_NO_SERVICE):
+                            break
         except Absent:
             # There is no such service here: the machine follows its own settings.
             pass

@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator
+from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,8 @@ from fascis.drives.system.mounts import MOUNTINFO
 
 # The number of device events since the machine started (kernel, sysfs).
 _EVENTS = Path("/sys/kernel/uevent_seqnum")
+# What blkid ends with if there is nothing that it knows, or it may not be read (blkid(8)).
+_NOTHING_FOUND = 2
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
 # EFI system partitions (UEFI, 5.3.3).
 _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
@@ -105,15 +108,20 @@ def parse_blocks(text: str) -> dict[str, Block]:
     return {b.device: b for b in _flat(nodes if isinstance(nodes, list) else [], None)}
 
 
-def probed(block: Block) -> Block:
+def probed(block: Block, mounted: str = "") -> Block:
     """The block device, read for file system, UUID and label if udev does not know them.
 
     If it cannot be read (usually only root can), the block is returned unchanged.
+
+    Args:
+        mounted: how it is mounted, if it is: until this changes, or the medium in it, it holds the
+            same file system. Otherwise it is read again when anything happened to any device.
     """
     if block.uuid:
         return block
     try:
-        said = _probed_once(block.name, *_happened())
+        medium = _medium_of(block) if mounted else ""
+        said = _probed_once(block.name, *((medium, mounted) if medium else _happened()))
     except (OSError, subprocess.SubprocessError):
         return block
     found = {
@@ -124,14 +132,25 @@ def probed(block: Block) -> Block:
     return block.model_copy(update=found) if found["uuid"] else block
 
 
+def _medium_of(block: Block) -> str:
+    """The kernel's number of the medium in a disk, or in the disk of a partition; "" if unknown."""
+    for sequence in ("diskseq", "../diskseq"):
+        with suppress(OSError):
+            return Path(f"/sys/dev/block/{block.device}/{sequence}").read_text()
+    return ""
+
+
 @lru_cache(maxsize=64)
-def _probed_once(name: str, events: str, mounted: str) -> dict[str, str]:
-    """Blkid's output for a device while nothing happened to any. A failure is not kept."""
+def _probed_once(name: str, *_state: str) -> dict[str, str]:
+    """Blkid's output for a device while its state is the same."""
     blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
     if blkid is None:
         return {}
     command = [blkid, "--probe", "--output", "export", name]
-    done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
+    done = subprocess.run(command, capture_output=True, text=True, timeout=20)
+    if done.returncode not in (0, _NOTHING_FOUND):
+        # This is not kept.
+        raise subprocess.CalledProcessError(done.returncode, command)
     return dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
 
 
