@@ -64,18 +64,20 @@ def test_a_folder_that_cannot_be_listed_is_reported_and_the_rest_counts(tmp_path
             raise PermissionError(13, "no")
         return real(path)
 
-    monkeypatch.setattr(index_.os, "scandir", scandir)
-    found = look(tmp_path)
+    with monkeypatch.context() as patched:
+        patched.setattr(index_.os, "scandir", scandir)
+        found = look(tmp_path)
     assert paths(found, tmp_path) == ["a/x.mov"] and "not permitted" in str(found.troubles[0])
 
 
 def test_a_drive_that_does_not_answer_is_left_within_a_second(tmp_path, monkeypatch):
     held = threading.Event()
-    monkeypatch.setattr(index_.os, "scandir", lambda _path: held.wait(20))
-    begun = time.monotonic()
-    with pytest.raises(Cancelled, match="was stopped; nothing was changed"):
-        look(tmp_path, control=StopsWhen(lambda: time.monotonic() - begun > 0.2))
-    within(begun, 1)
+    with monkeypatch.context() as patched:
+        patched.setattr(index_.os, "scandir", lambda _path: held.wait(20))
+        begun = time.monotonic()
+        with pytest.raises(Cancelled, match="was stopped; nothing was changed"):
+            look(tmp_path, control=StopsWhen(lambda: time.monotonic() - begun > 0.2))
+        within(begun, 1)
     held.set()
 
 

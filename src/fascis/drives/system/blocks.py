@@ -18,8 +18,6 @@ from fascis.drives.system.mounts import MOUNTINFO
 
 # The number of device events since the machine started (kernel, sysfs).
 _EVENTS = Path("/sys/kernel/uevent_seqnum")
-# What blkid ends with if there is nothing that it knows, or it may not be read (blkid(8)).
-_NOTHING_FOUND = 2
 _COLUMNS = "NAME,MAJ:MIN,FSTYPE,UUID,LABEL,SIZE,TRAN,ROTA,RO,RM,HOTPLUG,TYPE,SERIAL,PARTTYPE"
 # EFI system partitions (UEFI, 5.3.3).
 _NOT_FOR_PEOPLE = frozenset(("c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "0xef"))
@@ -120,6 +118,8 @@ def probed(block: Block, mounted: str = "") -> Block:
     if block.uuid:
         return block
     try:
+        # No program is started for a device that may not be read.
+        os.close(os.open(block.name, os.O_RDONLY | os.O_CLOEXEC))
         medium = _medium_of(block) if mounted else ""
         said = _probed_once(block.name, *((medium, mounted) if medium else _happened()))
     except (OSError, subprocess.SubprocessError):
@@ -142,15 +142,12 @@ def _medium_of(block: Block) -> str:
 
 @lru_cache(maxsize=64)
 def _probed_once(name: str, *_state: str) -> dict[str, str]:
-    """Blkid's output for a device while its state is the same."""
+    """Blkid's output for a device while its state is the same. A failure is not kept."""
     blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
     if blkid is None:
         return {}
     command = [blkid, "--probe", "--output", "export", name]
-    done = subprocess.run(command, capture_output=True, text=True, timeout=20)
-    if done.returncode not in (0, _NOTHING_FOUND):
-        # This is not kept.
-        raise subprocess.CalledProcessError(done.returncode, command)
+    done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
     return dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
 
 
