@@ -35,8 +35,7 @@ def open_window(qtbot, tmp_path):
         application = QApplication.instance()
         if not isinstance(application, QApplication) or not application.styleSheet():
             application = make_application([])
-        if theme.active() is not look or not application.styleSheet():
-            theme.apply(application, look)
+        theme.apply(application, look)
         window = Window(bench.workspace)
         window.opened = []
         window.conducting.opener = window.opened.append

@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from fascis.crossing.scope import needed
 from fascis.demo.scenario import make_world
 from fascis.desktop.kit.sentence import SentenceView
 from fascis.tour import pictures
@@ -113,6 +114,8 @@ def walk(folder):
 
 
 if __name__ == "__main__":
+    # Outside the demo's files is the machine's whole disk: not all of it is searched.
+    needed.MOST_FOLDERS = 200
     QPainter.drawText = painted
     pictures.Hands = ReadingHands
     walk(Path(sys.argv[1]))

@@ -304,7 +304,7 @@ def _adopt(
     plan.library_id = plan.library_id or (identity.library_id if identity else "")
     with closing(workspace.drives.open(before)) as medium:
         old = _OldPlace(medium)
-        drives = (workspace.drives.at(before), plan.source_drive)
+        drives = (workspace.drives.at(before, measured=False), plan.source_drive)
         step = max(d.rules.granularity_ns for d in drives if d)
         found = _compared(plan, surveyed, old, step, control)
     for source in found.equal:

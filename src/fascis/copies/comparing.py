@@ -218,7 +218,7 @@ class Comparison:
             roles = frozenset(r for r in Role if r.value in self.tree.left_out)
             choices = Choices(root.name, roles, After.COPY)
             self.plan: Plan = make_plan(workspace, surveyed, root.parent, choices)
-            drives = (workspace.drives.at(root), self.plan.source_drive)
+            drives = (workspace.drives.at(root, measured=False), self.plan.source_drive)
             self._step = max(d.rules.granularity_ns for d in drives if d)
             # Everything that belongs in the copy.
             self.sources = list(sources_of(self.plan, self._surveyed))

@@ -164,7 +164,7 @@ def _write(
 
 
 def _home(workspace: Workspace, root: Path) -> Home:
-    drive = workspace.drives.at(root)
+    drive = workspace.drives.at(root, measured=False)
     real = Path(os.path.realpath(root))
     path = real.relative_to(drive.mount) if real.is_relative_to(drive.mount) else real
     return Home(drive=drive.uuid, path=shown(str(path)))

@@ -132,7 +132,7 @@ class Repairs:
             Refused: they are two libraries.
             EnvironmentTrouble: a drive failed.
         """
-        drive = self._drives.at(root)
+        drive = self._drives.at(root, measured=False)
         with closing(self._drives.open(root)) as mine, closing(self._drives.open(copy)) as theirs:
             _check_same(mine, root, theirs, copy)
             found = verify(mine, root, control, beat, drive)

@@ -36,6 +36,8 @@ class Lever:
 def levers(drives: Drives, folder: Path) -> list[Lever]:
     """What can be done now to the stand-in in a folder."""
     d = read_description(folder)
+    if d is None:
+        return []
     if not d.connected:
         return [
             Lever("Plug in", lambda: describe(folder, connected=True)),

@@ -13,12 +13,12 @@ from pathlib import Path
 from fascis.drives.asking import ask
 from fascis.drives.model import Drive
 from fascis.drives.rules import Answers, rules_of
-from fascis.drives.stand_in import DESCRIPTION, StandIn, StandInMedium, as_medium, read_description
+from fascis.drives.stand_in import StandIn, StandInMedium, as_medium, read_description
 from fascis.drives.system.answering import space_of
 from fascis.drives.system.blocks import Block, probed, read_blocks
 from fascis.drives.system.device import Device
 from fascis.drives.system.health import errors_of, link_mbit
-from fascis.drives.system.mounts import NETWORK, Mount, mount_id_of, read_mounts
+from fascis.drives.system.mounts import NETWORK, Mount, may_hang, mount_id_of, read_mounts
 from fascis.files.disk.medium import Medium, PosixMedium
 from fascis.files.errors import Damaged, DriveGone, EnvironmentTrouble, told
 from fascis.files.names import shown
@@ -99,29 +99,33 @@ class Drives:
         self.damaged = []
         if self._folder is None or not self._folder.is_dir():
             return []
-        for folder in sorted(p for p in self._folder.iterdir() if (p / DESCRIPTION).exists()):
+        for name in sorted(os.listdir(self._folder)):
+            folder = self._folder / name
             try:
                 description = read_description(folder)
             except Damaged as error:
                 self.damaged.append(error)
                 self._stand_ins.pop(folder, None)
                 continue
+            if description is None:
+                continue
             known = self._stand_ins.get(folder)
             if known is None:
                 self._stand_ins[folder] = StandIn(folder, description, self._step)
             else:
-                faults = known.description.faults
-                if description.connected and not known.description.connected:
-                    known.connect_again()
-                known.description = description.model_copy(update={"faults": faults})
+                known.describe(description)
         return [s for f, s in self._stand_ins.items() if f.is_dir()]
 
     def _stand_in_of(self, path: Path) -> StandIn | None:
         if self._folder is None:
             return None
         real = os.path.realpath(path) + "/"
+        above = os.path.realpath(self._folder)
         for stand_in in self.stand_ins():
-            if real.startswith(os.path.realpath(stand_in.folder) + "/"):
+            folder = os.path.join(above, stand_in.folder.name)
+            if stand_in.folder.is_symlink():
+                folder = os.path.realpath(folder)
+            if real.startswith(folder + "/"):
                 return stand_in
         return None
 
@@ -189,22 +193,15 @@ class Drives:
         answers = self._asked.get(_mounting(drive))
         return drive.with_answers(answers) if answers else drive
 
-    def at(self, path: Path) -> Drive:
+    def at(self, path: Path, measured: bool = True) -> Drive:
         """The drive of an existing folder or file.
+
+        Args:
+            measured: as for :meth:`connected`.
 
         Raises:
             EnvironmentTrouble: nothing is there, it does not answer, or it may not be opened.
         """
-        return self._at(path, measured=True)
-
-    def uuid_at(self, path: Path) -> str:
-        """The UUID of the drive of an existing folder or file; raises like :meth:`at`.
-
-        A stand-in is not measured for it: all its files would be looked at.
-        """
-        return self._at(path, measured=False).uuid
-
-    def _at(self, path: Path, measured: bool) -> Drive:
         self.check_answers(path)
         if stand_in := self._stand_in_of(path):
             drive = self._remembered(stand_in.drive(measured))
@@ -223,6 +220,10 @@ class Drives:
             return self.of_handle(fd)
         finally:
             os.close(fd)
+
+    def uuid_at(self, path: Path) -> str:
+        """The UUID of the drive of an existing folder or file; raises like :meth:`at`."""
+        return self.at(path, measured=False).uuid
 
     def of_handle(self, fd: int) -> Drive:
         """The drive of an open folder on a mounted file system."""
@@ -248,8 +249,10 @@ class Drives:
         Raises:
             DriveGone: it lies on a drive that does not answer.
         """
-        below = [m for m in read_mounts() if m.may_hang and path.is_relative_to(m.where)]
-        for mount in below:
+        here = f"{path}/"
+        for mount in may_hang():
+            if not here.startswith(mount.where.rstrip("/") + "/"):
+                continue
             try:
                 space_of(mount.where, True)
             except TimeoutError as error:

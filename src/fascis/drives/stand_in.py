@@ -62,18 +62,22 @@ class Description(BaseModel):
     faults: list[Fault] = []
 
 
-def read_description(folder: Path) -> Description:
-    """Reads the description of one stand-in.
+def read_description(folder: Path) -> Description | None:
+    """Reads the description of one stand-in; None for a folder that has none.
 
     Raises:
         Damaged: it is not one.
     """
-    path = folder / DESCRIPTION
     try:
-        return _understood(path.read_bytes())
+        with open(f"{folder}/{DESCRIPTION}", "rb", buffering=0) as said:
+            return _understood(said.readall())
+    except (FileNotFoundError, NotADirectoryError):
+        return None
     except (OSError, ValidationError) as error:
         raise Damaged(
-            path, tr("this is not a description of a stand-in drive"), tr("The drive is not shown.")
+            folder / DESCRIPTION,
+            tr("this is not a description of a stand-in drive"),
+            tr("The drive is not shown."),
         ) from error
 
 
@@ -126,7 +130,7 @@ class StandIn:
     ) -> None:
         self.folder = folder
         self.step = step
-        self.description = description
+        self.description = self._told = description
         self.rules: Rules = rules_of(description.filesystem, description.block_bytes)
         self.written = 0
         self.unplugged = False
@@ -168,6 +172,15 @@ class StandIn:
     def connected(self) -> bool:
         """False if it is away."""
         return self.description.connected and not self.unplugged
+
+    def describe(self, description: Description) -> None:
+        """Takes over what its description says now; faults go on as they are."""
+        if description is self._told:
+            return
+        if description.connected and not self.description.connected:
+            self.connect_again()
+        self._told = description
+        self.description = description.model_copy(update={"faults": self.description.faults})
 
     def connect_again(self) -> None:
         """It was away and is back: nothing of it is in memory any more."""

@@ -70,7 +70,7 @@ def catalog_folders(
             new_catalog(copy, catalog.stem)
         total = Added()
         for folder in folders:
-            drive = drives.at(folder)
+            drive = drives.at(folder, measured=False)
             added = add_folder(
                 copy, folder, drive.uuid if drive.has_uuid else None, drive.mount, control
             )

@@ -257,6 +257,6 @@ class _Known:
                 continue
             if (folder + b"/").startswith(above.rstrip(b"/") + b"/"):
                 return Change(os.fsdecode(folder[len(above.rstrip(b"/")) + 1 :]), place=place)
-        drive = self._drives.at(Path(os.fsdecode(folder)))
+        drive = self._drives.at(Path(os.fsdecode(folder)), measured=False)
         new, inner = placed(drive, folder, path, folder)
         return Change(inner, place=new)

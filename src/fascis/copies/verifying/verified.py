@@ -85,7 +85,7 @@ def verify_at(
         Damaged: it has no manifest, or one that cannot be understood.
         EnvironmentTrouble: the drive failed.
     """
-    drive = workspace.drives.at(root)
+    drive = workspace.drives.at(root, measured=False)
     beside, reads = Within(control), Event()
 
     def tell(files: int, done: int, of: int) -> None:

@@ -89,7 +89,7 @@ class Destination:
 
     def drive(self) -> Drive:
         """Its drive, as it is now."""
-        drive = self.workspace.drives.at(self.places.destination)
+        drive = self.workspace.drives.at(self.places.destination, measured=False)
         said = self.places.answers
         return drive.with_answers(said) if said else drive
 

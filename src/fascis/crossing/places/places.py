@@ -10,6 +10,7 @@ import os
 import stat
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from fascis.crossing.journal.header import DriveFacts, Goal, Header
@@ -32,6 +33,7 @@ NEW = b".new"
 CLAIM = b".fascis/arriving.json"
 
 
+@lru_cache(maxsize=64)
 def path_of(text: str) -> Path:
     """A path from a header (surrogates escaped by JSON) as a path."""
     return Path(text)
@@ -300,7 +302,7 @@ def open_destination(workspace: Workspace, places: Places) -> Medium:
         label=label,
     )
     try:
-        drive = workspace.drives.at(places.destination)
+        drive = workspace.drives.at(places.destination, measured=False)
         if drive.uuid != uuid:
             raise DriveGone(
                 tr(

@@ -125,7 +125,7 @@ def _release(
     report: Report,
     also_stays: Mapping[bytes, Stays],
 ) -> dict[str, Any]:
-    drive = workspace.drives.at(places.origin())
+    drive = workspace.drives.at(places.origin(), measured=False)
     copies = [k.copies for k in kept]
     journal = copies[0].journal
     with Buffers() as buffers:

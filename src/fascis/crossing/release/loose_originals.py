@@ -105,7 +105,7 @@ class _Loose:
             return
         known = self.kept[0].copies.journal.header.loose_drives
         try:
-            drive = self.workspace.drives.at(path)
+            drive = self.workspace.drives.at(path, measured=False)
             if drive.uuid != known.get(str(path), drive.uuid):
                 # Another drive, which may have a copy of them.
                 yield from _all(items, Stays.MOUNT)

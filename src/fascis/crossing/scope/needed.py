@@ -358,7 +358,7 @@ class _Search:
         """The top folder of the drive that a folder is on."""
         try:
             return os.path.realpath(
-                bytes(self._workspace.drives.at(Path(os.fsdecode(folder))).mount)
+                bytes(self._workspace.drives.at(Path(os.fsdecode(folder)), measured=False).mount)
             )
         except EnvironmentTrouble:
             return folder

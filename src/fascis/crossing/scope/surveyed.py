@@ -517,7 +517,7 @@ def remember(workspace: Workspace, surveyed: Surveyed) -> str:
     Writes nothing into the library.
     """
     register, uses = workspace.register, surveyed.uses
-    drive = workspace.drives.at(surveyed.source)
+    drive = workspace.drives.at(surveyed.source, measured=False)
     connected = [d for d in workspace.drives.connected(measured=False) if d.uuid != drive.uuid]
     # First: the library's may be mounted elsewhere than when it was last seen.
     register.put_drives([drive, *connected])

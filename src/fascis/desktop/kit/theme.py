@@ -159,7 +159,10 @@ BOLD, NORMAL = QFont.Weight.DemiBold, QFont.Weight.Normal
 
 
 def apply(application: QApplication, theme: Theme) -> None:
-    """Gives the whole application a theme."""
+    """Gives the whole application a theme, if it has another one."""
+    if theme is _active[0] and application.styleSheet():
+        # A style sheet is compared with every widget anew, also with what it was.
+        return
     _active[0] = theme
     palette = QPalette()
     roles = {

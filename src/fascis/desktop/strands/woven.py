@@ -311,7 +311,7 @@ def _drive_of(drives: Drives, folder: Path, standing: Standing) -> str:
             return shown(away[0].label)
         return shown(folder.parts[3] if len(folder.parts) > 3 else folder.name)
     try:
-        return shown(drives.at(folder).label)
+        return shown(drives.at(folder, measured=False).label)
     except FascisError:
         return tr("another drive")
 

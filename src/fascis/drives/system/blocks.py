@@ -14,7 +14,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from fascis.drives.system.mounts import MOUNTINFO
+from fascis.drives.system.mounts import mounts_now
 
 # The number of device events since the machine started (kernel, sysfs).
 _EVENTS = Path("/sys/kernel/uevent_seqnum")
@@ -153,7 +153,7 @@ def _probed_once(name: str, *_state: str) -> dict[str, str]:
 
 def _happened() -> tuple[str, str]:
     """Changes after the kernel reported a device, and after something was mounted."""
-    return _EVENTS.read_text(), MOUNTINFO.read_text(errors="surrogateescape")
+    return _EVENTS.read_text(), mounts_now()
 
 
 def read_blocks() -> dict[str, Block]:

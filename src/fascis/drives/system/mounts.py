@@ -104,13 +104,29 @@ def _join(folder: bytes, rest: bytes) -> bytes:
 
 def read_mounts() -> tuple[Mount, ...]:
     """The present mounts."""
-    return _parsed(MOUNTINFO.read_text(errors="surrogateescape"))
+    return _parsed(mounts_now())
+
+
+def mounts_now() -> str:
+    """The text of mountinfo; it changes with every mount."""
+    with open(MOUNTINFO, "rb", buffering=0) as lines:
+        return os.fsdecode(lines.readall())
 
 
 @lru_cache(maxsize=2)
 def _parsed(text: str) -> tuple[Mount, ...]:
     """The kernel is read each time; the same text is not parsed again."""
     return tuple(parse_mounts(text))
+
+
+def may_hang() -> tuple[Mount, ...]:
+    """The present mounts that may stop answering."""
+    return _hanging(mounts_now())
+
+
+@lru_cache(maxsize=2)
+def _hanging(text: str) -> tuple[Mount, ...]:
+    return tuple(m for m in _parsed(text) if m.may_hang)
 
 
 def mount_id_of(fd: int) -> int:
