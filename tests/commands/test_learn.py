@@ -156,10 +156,9 @@ def proposed(bench):
     return {d["document"]: d for d in said["proposed"]}
 
 
-@pytest.mark.parametrize("style", CHOSEN, ids=lambda s: s.name)
-def test_in_another_library_it_is_asked_for_again(bench, style):
-    document, _ = make(bench.library, style)
-    there, other, files = another_library(bench, style)
+def test_in_another_library_it_is_asked_for_again(bench):
+    document, _ = make(bench.library, ROOTS)
+    there, other, files = another_library(bench, ROOTS)
     confirmed(bench, document)
     formats, told = survey_of(bench, there)
     assert formats == {other.name: "not understood"} and "fascis learn asks" in told
