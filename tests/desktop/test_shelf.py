@@ -135,6 +135,9 @@ def test_taking_a_library_off_its_shelf_says_what_it_means(shelves, known):
     assert "no longer knows which media" in texts(window)
     hands.press("Keep it on the shelf")
     hands.press("Take it off the shelf…")
+    window.planning.refresh()  # as when a drive is connected meanwhile
+    hands.settle(2000)
+    assert "no longer knows which media" in texts(window), "the question stays until it is answered"
     hands.press("Take it off the shelf")
     hands.wait(lambda: not window.shelves._blocks or not window.planning.shelves, "it is gone", 300)
     assert not known.workspace.register.libraries()

@@ -250,6 +250,8 @@ class Planning(QObject):
 
     def _chosen(self, standing: OnShelf | None) -> None:
         held = self.tells or self.held() or self.afterwards.open or self.learning.open
+        # A question stays until it is answered, whatever is looked at again meanwhile.
+        held = held or (standing is not None and self._library_page.asks_about(standing))
         if self.drafting.draft is None and not held and self.view.isVisible():
             self.show_library(standing)
 

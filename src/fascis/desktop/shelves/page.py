@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
+from pathlib import Path
 
 from fascis.desktop.copies.page import CopiesPage, CopyActions
 from fascis.desktop.kit.panel import SidePanel
@@ -71,6 +72,10 @@ class LibraryActions:
     read: Do | None = None
     readable: int = 0
     copies: CopyActions = field(default_factory=CopyActions)
+
+
+def _question(standing: OnShelf) -> tuple[str, Path]:
+    return "take off", standing.root
 
 
 class LibraryPage:
@@ -198,6 +203,11 @@ class LibraryPage:
             button(tr("Keep it on the shelf"), back, main=True, back=True),
             button(tr("Take it off the shelf"), actions.forget),
         )
+        panel.remember(_question(library.standing))
+
+    def asks_about(self, standing: OnShelf) -> bool:
+        """True while it asks whether this library is to be taken off the shelf."""
+        return self._panel.shows(_question(standing))
 
     def _what_it_holds(self, summary: Summary, actions: LibraryActions) -> None:
         """Its roles with their bytes, then what must be done before it is copied."""
