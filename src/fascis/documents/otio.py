@@ -200,8 +200,10 @@ def _closed(pairs: Pairs) -> _Kept | dict[str, Any] | None:
     Raises:
         NotUnderstood: the same name stands twice in it, and which one counts is not known.
     """
+    # JSON has no subclasses of these: comparing types is quicker, and this runs for every object.
     for key, value in pairs:
-        if key in _KEYS or isinstance(value, _Kept) or (isinstance(value, list) and value):
+        kind = type(value)
+        if kind is _Kept or (kind is list and value) or key in _KEYS:
             break
     else:
         return {k: v for k, v in pairs if k in _FIGURES} or None
@@ -213,10 +215,13 @@ def _closed(pairs: Pairs) -> _Kept | dict[str, Any] | None:
             mention = _mention(key, pairs)
             own.append(mention)
             every.append(mention)
-        if isinstance(value, _Kept):
+        kind = type(value)
+        if kind is _Kept:
             direct += value.own
-        for inner in _kept_in(value):
-            every += inner.all
+            every += value.all
+        elif kind is list:
+            for inner in _kept_in(value):
+                every += inner.all
     if not every:
         return {k: _no_list(v) for k, v in pairs if k in _FIGURES} or None
     members = dict(pairs)
