@@ -75,7 +75,7 @@ class LibraryActions:
 
 
 def _question(standing: OnShelf) -> tuple[str, Path]:
-    return "take off", standing.root
+    return "forget", standing.root
 
 
 class LibraryPage:
