@@ -118,8 +118,6 @@ def probed(block: Block, mounted: str = "") -> Block:
     if block.uuid:
         return block
     try:
-        # No program is started for a device that may not be read.
-        os.close(os.open(block.name, os.O_RDONLY | os.O_CLOEXEC))
         medium = _medium_of(block) if mounted else ""
         said = _probed_once(block.name, *((medium, mounted) if medium else _happened()))
     except (OSError, subprocess.SubprocessError):
@@ -146,6 +144,8 @@ def _probed_once(name: str, *_state: str) -> dict[str, str]:
     blkid = shutil.which("blkid", path=os.environ.get("PATH", "") + ":/usr/sbin:/sbin")
     if blkid is None:
         return {}
+    # No program is started for a device that may not be read.
+    os.close(os.open(name, os.O_RDONLY | os.O_CLOEXEC))
     command = [blkid, "--probe", "--output", "export", name]
     done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=True)
     return dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
