@@ -61,9 +61,8 @@ def said(process):
 
 @pytest.mark.lab
 @pytest.mark.skipif(shutil.which("b3sum") is None, reason="b3sum is not installed")
-@pytest.mark.parametrize("filesystem", ["btrfs"])
-def test_killed_halfway_onto_a_mounted_drive_and_resumed(tmp_path, mounted, filesystem):
-    mount = mounted(filesystem, 400)
+def test_killed_halfway_onto_a_mounted_drive_and_resumed(tmp_path, mounted):
+    mount = mounted("btrfs", 400)
     library = tmp_path / "The Weir Comes Down"
     for i in range(80):
         folder = library / "media" / f"Day {i % 4:02d}"

@@ -108,6 +108,15 @@ def test_a_new_mount_is_noticed_and_known_by_its_uuid(mounted):
     )  # with or without udev
 
 
+def counted(tmp_path, monkeypatch, program):
+    """A shim that counts how often a program is run; returns the function that tells."""
+    asked, shim = tmp_path / f"{program}-asked", tmp_path / program
+    shim.write_text(f'#!/bin/sh\necho >> {asked}\nexec {shutil.which(program)} "$@"\n')
+    shim.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    return lambda: asked.read_text().count("\n") if asked.exists() else 0
+
+
 @pytest.mark.lab
 def test_devices_are_read_again_only_when_something_happened_to_one(tmp_path, monkeypatch):
     asked = counted(tmp_path, monkeypatch, "lsblk")
@@ -131,15 +140,6 @@ def test_devices_are_read_again_only_when_something_happened_to_one(tmp_path, mo
     for _ in range(20):
         read_blocks()
     assert asked() < again + 15
-
-
-def counted(tmp_path, monkeypatch, program):
-    """A shim that counts how often a program is run; returns the function that tells."""
-    asked, shim = tmp_path / f"{program}-asked", tmp_path / program
-    shim.write_text(f'#!/bin/sh\necho >> {asked}\nexec {shutil.which(program)} "$@"\n')
-    shim.chmod(0o755)
-    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
-    return lambda: asked.read_text().count("\n") if asked.exists() else 0
 
 
 @pytest.mark.lab

@@ -158,11 +158,9 @@ class Drives:
         return stand_ins + self._told_apart(mounted + _not_mounted(blocks, mounted))
 
     def _is_listed(self, mount: Mount) -> bool:
-        if not mount.where or _hidden(mount):
+        if not mount.where or _hidden(mount) or not _is_drive(mount):
             return False
-        if mount.filesystem == "tmpfs" and mount.where.startswith(_TEMPORARY):
-            return mount.where in self.known_mounts()
-        return _is_drive(mount)
+        return not _is_temporary(mount) or mount.where in self.known_mounts()
 
     def unlisted(self) -> list[str]:
         """Where something is mounted that :meth:`connected` does not list, and cannot hang."""
@@ -334,6 +332,11 @@ def _is_drive(mount: Mount) -> bool:
     if mount.filesystem == "tmpfs":
         return not mount.read_only
     return mount.filesystem not in _PSEUDO
+
+
+def _is_temporary(mount: Mount) -> bool:
+    """True for a folder in memory where systems and programs keep files for a while."""
+    return mount.filesystem == "tmpfs" and mount.where.startswith(_TEMPORARY)
 
 
 def _hidden(mount: Mount) -> bool:
