@@ -4,6 +4,7 @@ import json
 import os
 import shutil
 import signal
+import stat
 import subprocess
 import sys
 import time
@@ -263,3 +264,48 @@ def test_a_library_may_be_named_by_another_way_to_its_folder(bench, library, way
     assert (status, said["state"]) == (0, "released"), err
     assert contents(bench.heron / "The Weir") == before and not library.exists()
     assert way != "link" or given.is_symlink()
+
+
+@pytest.mark.parametrize(
+    ("name", "surveyed", "relocated"),
+    [("XDG_DATA_HOME", 3, 3), ("XDG_STATE_HOME", 0, 3), ("XDG_CACHE_HOME", 0, 0)],
+)
+def test_an_own_folder_that_cannot_be_made_is_told(
+    bench, library, tmp_path, monkeypatch, name, surveyed, relocated
+):
+    """A file is where the folder should be: said in a sentence, not as an unexpected error."""
+    in_the_way, before = tmp_path / "in the way", contents(library)
+    in_the_way.write_bytes(b"a list of herons")
+    monkeypatch.setenv(name, str(in_the_way))
+    commands = [
+        (surveyed, ["survey", library]),
+        (relocated, ["relocate", library, "--to", bench.heron]),
+    ]
+    for wanted, command in commands:
+        status, said, words = fascis(bench, *command, "--json")
+        assert status == wanted
+        if status:
+            told = said["error"]
+            assert f"Could not make Fascis's own folder {in_the_way}/fascis" in told
+            assert "No library, photo or clip is affected." in told and told in words
+    assert (bench.heron / "The Weir").exists() is (relocated == 0)
+    assert in_the_way.read_bytes() == b"a list of herons" and contents(library) == before
+
+
+def test_its_own_files_are_in_its_own_folders_only(bench, library, fresh_home):
+    """And what is the person's keeps its permissions."""
+    above = [fresh_home / ".cache", fresh_home / ".local/share", fresh_home / ".local/state"]
+    for folder in above:
+        folder.mkdir(parents=True)
+        folder.chmod(0o755)
+    for command in (
+        ["look", bench.drives / "inside"],
+        ["survey", library],
+        ["relocate", library, "--to", bench.heron, "--after", "copy"],
+        ["verify", bench.heron / "The Weir"],
+    ):
+        assert fascis(bench, *command)[0] == 0
+    made = [p for p in fresh_home.rglob("*") if p.is_file()]
+    assert {p.name for p in made} >= {"looked.sqlite", "register.sqlite", "fascis.log"}
+    assert [p for p in made if "fascis" not in p.parent.parts] == []
+    assert {stat.S_IMODE(folder.stat().st_mode) for folder in above} == {0o755}

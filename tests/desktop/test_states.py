@@ -206,3 +206,22 @@ def test_what_could_not_be_added_stays_reported_until_it_was_read(known, open_wi
     assert "cannot be added" in panel_text(window)
     hands.press("Back to the shelves")
     hands.wait(lambda: "The Weir" in panel_text(window), "the library")
+
+
+def test_shelves_that_cannot_be_shown_say_why_and_are_looked_at_again(known, open_window):
+    """A file is where the register's folder should be, and is gone again later."""
+    window, hands = open_window(known)
+    data, before = known.workspace.data, contents(known.library)
+    kept = data.rename(data.with_name("kept"))
+    data.write_bytes(b"a list of herons")
+    known.add_drive("otter")
+    hands.wait(lambda: hands.button("Look again") is not None, "why")
+    words = panel_text(window)
+    assert f"Could not make Fascis's own folder {data}: File exists." in words
+    assert "No library, photo or clip is affected." in words and "unexpected" not in words
+    assert data.read_bytes() == b"a list of herons" and contents(known.library) == before
+    data.unlink()
+    kept.rename(data)
+    hands.press("Look again")
+    hands.wait(lambda: "Look again" not in panel_text(window), "the library, shown again")
+    assert window.shelves.selected.root == known.library

@@ -199,7 +199,7 @@ class Planning(QObject):
             return  # A later one has been shown.
         self._seen_look = look
         if isinstance(outcome, BaseException):
-            self._error(tr("The shelves cannot be shown"), outcome)
+            self._not_seen(outcome)
             return
         before, self.shelves, self.begun = self.shelves, outcome.shelves, outcome.begun
         self.afterwards.places, self.afterwards.ways = outcome.places, outcome.ways
@@ -211,6 +211,17 @@ class Planning(QObject):
             self._wanted = None
         self.refreshed.emit()
         self._search_deeper()
+
+    def _not_seen(self, error: BaseException) -> None:
+        title = tr("The shelves cannot be shown")
+        self.view.say_empty(title)
+        back = [(tr("Back to the shelves"), self.show_chosen)] if self.shelves else []
+        self._error(title, error, [(tr("Look again"), self._look_again), *back])
+
+    def _look_again(self) -> None:
+        self.view.say_empty(tr("Looking at the drives …"))
+        self.tells = False
+        self.refresh()
 
     def _search_deeper(self) -> None:
         """Searches deeper in newly connected drives; the result appears on the shelf."""
@@ -335,7 +346,8 @@ class Planning(QObject):
     def _forget(self, standing: OnShelf) -> None:
         def done(outcome: Any) -> None:
             if isinstance(outcome, BaseException):
-                self._error(tr("It could not be taken off the shelf"), outcome)
+                back = (tr("Back to the shelves"), self.show_chosen)
+                self._error(tr("It could not be taken off the shelf"), outcome, [back])
             else:
                 self.refresh()
 
@@ -537,9 +549,11 @@ class Planning(QObject):
     def _says(self) -> None:
         self.tells = True
 
-    def _error(self, title: str, error: BaseException) -> None:
+    def _error(
+        self, title: str, error: BaseException, actions: list[tuple[str, Callable[[], None]]]
+    ) -> None:
         if not isinstance(error, FascisError):
             raise error
         self.drafting.leave()
         self.tells = True
-        self.panel.show_error(title, str(error), [(tr("Back to the shelves"), self.show_chosen)])
+        self.panel.show_error(title, str(error), actions)

@@ -177,7 +177,7 @@ class ShelfDrawing(QWidget):
         self._several: set[str] = set()
         self._twins: set[str] = set()
         self._coming: list[Coming] = []
-        self.empty_text = ""
+        self._empty_words = tr("Looking at the drives …")
 
     # -- painting ----------------------------------------------------------------------------------
 
@@ -189,11 +189,7 @@ class ShelfDrawing(QWidget):
         self._blocks, self._rows = [], []
         if not self._shelves:
             painter.setPen(theme.active().color("muted"))
-            painter.drawText(
-                self.rect(),
-                Qt.AlignmentFlag.AlignCenter,
-                self.empty_text or tr("Looking at the drives …"),
-            )
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, self._empty_words)
         y, group = 12.0, ""
         largest = max((s.drive.capacity for s in self._shelves), default=1)
         for i, shelf in enumerate(self._shelves):

@@ -68,6 +68,11 @@ class ShelvesView(ShelfDrawing):
 
     # -- what it shows -----------------------------------------------------------------------------
 
+    def say_empty(self, words: str) -> None:
+        """Says why there is no shelf, where the shelves would be."""
+        self._empty_words = words
+        self.update()
+
     def show_shelves(self, shelves: list[Shelf], wanted: Path | None = None) -> None:
         """Shows shelves as they are now; chooses the library at ``wanted``, or keeps the choice."""
         self._shelves = shelves

@@ -19,6 +19,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from fascis.files.errors import EnvironmentTrouble
 from fascis.files.own.private import make_private
 
 NAME = "fascis.log"
@@ -85,7 +86,7 @@ def begin(folder: Path) -> None:
     try:
         make_private(folder)
         handler = _File(path, maxBytes=_BYTES, backupCount=_KEPT)
-    except OSError:
+    except (OSError, EnvironmentTrouble):
         return
     handler.setFormatter(_Lines())
     _TOP.addHandler(handler)

@@ -9,6 +9,9 @@ import os
 import stat
 from pathlib import Path
 
+from fascis.files.errors import told
+from fascis.words.speech import tr
+
 
 def make_private(folder: Path) -> None:
     """Makes a folder, and those above it, that only the person can read, whatever the umask.
@@ -16,8 +19,17 @@ def make_private(folder: Path) -> None:
     An existing one is changed accordingly.
 
     Raises:
-        OSError: it cannot be made.
+        EnvironmentTrouble: it cannot be made.
     """
+    try:
+        _make(folder)
+    except OSError as error:
+        trouble = told(error, tr("make Fascis's own folder"), os.fsencode(folder))
+        words = f"{trouble} {tr('No library, photo or clip is affected.')}"
+        raise type(trouble)(words, trouble.place, trouble.errno) from error
+
+
+def _make(folder: Path) -> None:
     missing = [folder]
     while not missing[-1].parent.exists():
         missing.append(missing[-1].parent)

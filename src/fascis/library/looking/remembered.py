@@ -10,6 +10,7 @@ from contextlib import closing
 from pathlib import Path
 
 from fascis.files.disk.door import delete_state
+from fascis.files.errors import EnvironmentTrouble
 from fascis.files.own.private import make_private
 from fascis.library.looking.seeing import Seen
 
@@ -42,7 +43,7 @@ class Remembered:
             with closing(self._open()) as db:
                 rows = db.execute(sql, (root, root.rstrip(b"/") + b"/", end))
                 self._known |= {path: (mtime, at, said) for path, mtime, at, said in rows}
-        except sqlite3.Error:
+        except (sqlite3.Error, EnvironmentTrouble):
             self._known = {}
 
     def time_of(self, path: bytes) -> int:
@@ -69,7 +70,7 @@ class Remembered:
         try:
             with closing(self._open()) as db, db:
                 db.executemany("INSERT OR REPLACE INTO seen VALUES(?,?,?,?)", rows)
-        except (sqlite3.Error, OSError):
+        except (sqlite3.Error, EnvironmentTrouble):
             return
 
     def _open(self) -> sqlite3.Connection:
