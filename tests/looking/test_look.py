@@ -129,7 +129,7 @@ def test_helpers_see_what_one_process_sees(bench, helped, monkeypatch):
     with_helpers = as_told(look(bench.workspace, [helped]))
     assert len(started) == 2
     monkeypatch.setattr(in_order, "helper_count", lambda: 1)
-    (bench.workspace.private.parent / "looked.sqlite").unlink()
+    (bench.workspace.private / "looked.sqlite").unlink()
     assert as_told(look(bench.workspace, [helped])) == with_helpers
     assert len(with_helpers[0]) == 12
 
@@ -209,7 +209,7 @@ def test_a_folder_that_is_not_there_is_refused(bench):
 
 def test_a_cache_that_is_damaged_is_made_again(bench, home):
     root = film(home, "Weir", random.Random(10))
-    cache = bench.workspace.private.parent / "looked.sqlite"
+    cache = bench.workspace.private / "looked.sqlite"
     write(cache, b"no database at all, but long enough to be taken for one" * 40)
     assert found(bench, home) == {root}
     with closing(sqlite3.connect(cache)) as db:

@@ -124,7 +124,7 @@ def look(
         Cancelled: ``control`` was stopped.
     """
     begun = time.monotonic()
-    remembered = Remembered(workspace.private.parent / "looked.sqlite")
+    remembered = Remembered(workspace.private / "looked.sqlite")
     walking = Walking(remembered.time_of, remembered.find, control)
     every: dict[bytes, Seen] = {}
     roots = _apart([os.path.realpath(bytes(f)) for f in folders])
