@@ -3,6 +3,7 @@
 import time
 
 import pytest
+from PyQt6 import sip
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
@@ -48,7 +49,20 @@ def open_window(qtbot, tmp_path):
 
     yield opening
     for window in windows:
-        window.close()
+        if not sip.isdeleted(window):
+            _let_end(window)
+
+
+def _let_end(window):
+    """Waits for the window's tasks and deletes it: nothing of it outlives the test's files."""
+    window.close()
+    until = time.monotonic() + 5
+    while time.monotonic() < until and (
+        working := [t for t in window.findChildren(Task) if t.thread_.is_alive()]
+    ):
+        working[0].thread_.join(0.5)
+        QApplication.processEvents()
+    sip.delete(window)
 
 
 def register(bench):
