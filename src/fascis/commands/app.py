@@ -18,6 +18,8 @@ gc.set_threshold(500_000, 20, 100)
 atexit.register(gc.freeze)
 # Nothing here multiplies matrices; numpy would start an idle thread for each core.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+# Nothing here extends pydantic; it would look through every installed package for what does.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
 import typer  # noqa: E402
 

@@ -396,8 +396,8 @@ def relocate(wanted: Wanted, dry_run: bool, later: bool, yes: bool, as_json: boo
         if as_json:
             put(plan_object(plan))
         raise typer.Exit(0)
-    _consent(plan, after, yes, as_json)
-    plan = _asked_itself(workspace, plan, surveyed, also, yes, as_json)
+    waited = _consent(plan, after, yes, as_json)
+    plan = _asked_itself(workspace, plan, surveyed, also, waited, yes, as_json)
     plan.lists = lists
     crossing = _started(workspace, plan, yes, as_json)
     if later:
@@ -474,18 +474,23 @@ def _lists(plan: Plan, wanted: Wanted, as_json: bool) -> tuple[HashList, ...]:
     return tuple(list_at(one.path) for one in lists)
 
 
-def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> None:
-    """Asks for the decisions that a plan leaves open; refuses if consent is not given."""
-    if yes or not (plan.asks or after is After.RELEASE) or _asked(plan, after):
-        return
-    if after is After.RELEASE and not plan.asks:
-        sentence = (
-            "--after release deletes the originals once their copies are verified. "
-            "Nothing was done."
-        )
-        plan.problems.append(Problem(Code.NOT_CONFIRMED, sentence, tr("Confirm with --yes.")))
-        say(tr("{sentence} Confirm with --yes.", sentence=sentence))
-    _refuse(plan, as_json)
+def _consent(plan: Plan, after: After, yes: bool, as_json: bool) -> bool:
+    """Asks for the decisions that a plan leaves open; refuses if consent is not given.
+
+    True if somebody was waited for.
+    """
+    if yes or not (plan.asks or after is After.RELEASE):
+        return False
+    if not _asked(plan, after):
+        if after is After.RELEASE and not plan.asks:
+            sentence = (
+                "--after release deletes the originals once their copies are verified. "
+                "Nothing was done."
+            )
+            plan.problems.append(Problem(Code.NOT_CONFIRMED, sentence, tr("Confirm with --yes.")))
+            say(tr("{sentence} Confirm with --yes.", sentence=sentence))
+        _refuse(plan, as_json)
+    return True
 
 
 def _started(workspace: Workspace, plan: Plan, yes: bool, as_json: bool) -> Crossing:
@@ -548,6 +553,7 @@ def _asked_itself(
     plan: Plan,
     surveyed: Surveyed,
     also: Path | None,
+    waited: bool,
     yes: bool,
     as_json: bool,
 ) -> Plan:
@@ -556,7 +562,7 @@ def _asked_itself(
     New problems are shown and decided first. The earlier plan is kept if the tests changed nothing
     and nobody was waited for.
     """
-    if yes and (stands := as_asked(workspace, plan)) is not None:
+    if not waited and (stands := as_asked(workspace, plan)) is not None:
         return stands
     fresh = make_plan(workspace, surveyed, plan.asked_for, plan.choices, also, ask=True)
     known = {(p.code, p.files) for p in plan.problems if p.severity is not Severity.NOTE}

@@ -787,7 +787,9 @@ class Copies:
 
     def verified(self) -> tuple[int, int]:
         """``(files, bytes)`` read back and equal."""
-        return self.sums(Which.GOING_VERIFIED)
+        # Before anything is copied, no entry has to be counted.
+        begun = self.journal.read("SELECT 1 FROM copy WHERE destination=? LIMIT 1", (self.number,))
+        return self.sums(Which.GOING_VERIFIED) if begun else (0, 0)
 
     def proven(self) -> bool:
         """True if every verified file was proven to be read from the drive."""
