@@ -1,11 +1,13 @@
 """Survey, roles, identity, register, shelves."""
 
+import ctypes
+import mmap
 import os
 import sqlite3
 import subprocess
 import threading
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import pytest
@@ -368,6 +370,45 @@ def test_who_has_a_file_open(tmp_path):
     assert find_open({(s.st_dev, s.st_ino)}, {s.st_dev}).files == []
     # A test looks through its own programs only; a person's plan looks through all.
     assert {1, os.getpid()} <= set(every_program())
+
+
+@pytest.mark.lab
+@pytest.mark.parametrize("kind", ["ext4", "btrfs"])
+def test_a_file_that_is_only_mapped_is_in_use_on_every_part_of_a_drive(mounted, kind):
+    """The program has closed its handle; on btrfs the kernel names its drive by another number."""
+    mount = mounted(kind)
+    places = [mount / "x", mount / "part" / "x"]
+    if kind == "btrfs":
+        command = ["btrfs", "subvolume", "create", mount / "part"]
+        subprocess.run(command, check=True, capture_output=True)
+    else:
+        places[1].parent.mkdir()
+    for path in places:
+        path.write_bytes(b"a heron" * 1000)
+        s = path.stat()
+        before = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
+        with _mapped_without_a_handle(path):
+            found = find_open({(s.st_dev, s.st_ino)}, {s.st_dev}, skip_self=False).files
+        assert before == []
+        assert [(one.pid, one.writing) for one in found] == [(os.getpid(), False)]
+        assert path.read_bytes() == b"a heron" * 1000
+
+
+@contextmanager
+def _mapped_without_a_handle(path):
+    """The interpreter's own module would keep a handle beside the mapping."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    libc.mmap.restype = ctypes.c_void_p
+    libc.mmap.argtypes = [ctypes.c_void_p, ctypes.c_size_t, *[ctypes.c_int] * 3, ctypes.c_long]
+    libc.munmap.argtypes = [ctypes.c_void_p, ctypes.c_size_t]
+    handle = os.open(path, os.O_RDONLY)
+    at = libc.mmap(None, 4096, mmap.PROT_READ, mmap.MAP_PRIVATE, handle, 0)
+    os.close(handle)
+    assert at != ctypes.c_void_p(-1).value
+    try:
+        yield
+    finally:
+        libc.munmap(at, 4096)
 
 
 @pytest.mark.lab

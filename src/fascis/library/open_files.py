@@ -12,13 +12,14 @@ from collections.abc import Container
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fascis.drives.system.mounts import read_mounts
+from fascis.drives.system.mounts import Mount, read_mounts
 from fascis.words.speech import tr
 
 # What the kernel calls handles that are no files, and on no drive.
 _NO_FILE = ("socket:", "pipe:", "anon_inode:")
-# Device, and the inode of a mapped file: 0 for anything else.
-_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) ")
+# Device, inode and path of a mapped file: the inode is 0 for anything else.
+_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(/.*)")
+_DELETED = b" (deleted)"
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +56,14 @@ def find_open(
             examined: waiting for such a drive would block us too.
     """
     found, me = Openers(), os.getpid()
-    silent = _may_hang(devices)
+    hanging = _may_hang(devices)
+    silent = {m.id for m in hanging}
+    mapped = _Mapped(inodes, {_number(m.device) for m in hanging})
     for program in programs():
         if skip_self and program == me:
             continue
         try:
-            found.files += _of_process(program, inodes, silent)
+            found.files += _of_process(program, inodes, silent) + mapped.of_process(program)
         except PermissionError:
             found.all_seen = False
         except (FileNotFoundError, ProcessLookupError):
@@ -73,9 +76,9 @@ def programs() -> list[int]:
     return [int(name) for name in os.listdir("/proc") if name.isdigit()]
 
 
-def _may_hang(devices: Container[int]) -> set[int]:
-    """Ids of mounts with a user-space driver or on a network, without those on ``devices``."""
-    return {m.id for m in read_mounts() if m.may_hang and _number(m.device) not in devices}
+def _may_hang(devices: Container[int]) -> list[Mount]:
+    """The mounts with a user-space driver or on a network, without those on ``devices``."""
+    return [m for m in read_mounts() if m.may_hang and _number(m.device) not in devices]
 
 
 def _number(device: str) -> int:
@@ -110,31 +113,55 @@ def _of_process(pid: int, inodes: Container[tuple[int, int]], silent: set[int]) 
                     s.st_blocks * 512,
                 )
             )
-    return found + _mapped(base, pid, inodes)
-
-
-def _mapped(base: str, pid: int, inodes: Container[tuple[int, int]]) -> list[OpenFile]:
-    text = _text(f"{base}/maps")
-    # Hundreds of lines a program, for a few dozen files: each file is examined once.
-    keys = {mapped: _key(mapped) for mapped in set(_MAPPED.findall(text))}
-    wanted = {mapped: key for mapped, key in keys.items() if key in inodes}
-    if not wanted:
-        return []
-    found = []
-    for line in text.splitlines():
-        fields = line.split(maxsplit=5)
-        if len(fields) == 6 and (fields[3], fields[4]) in wanted:
-            key = wanted[fields[3], fields[4]]
-            writing = b"w" in fields[1] and b"s" in fields[1]
-            deleted = fields[5].endswith(b" (deleted)")
-            found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
     return found
 
 
-def _key(mapped: tuple[bytes, bytes]) -> tuple[int, int]:
-    """Device and inode in a line of ``maps``."""
-    major, minor = (int(part, 16) for part in mapped[0].split(b":"))
-    return os.makedev(major, minor), int(mapped[1])
+class _Mapped:
+    """Finds the files that programs have mapped into their memory; no handle need be open.
+
+    ``maps`` names a file by the number of its file system. On one whose parts have numbers of their
+    own (btrfs), ``stat`` gives another: there the file's path is asked.
+
+    Args:
+        inodes: the files searched for.
+        silent: numbers of devices that may not answer.
+    """
+
+    def __init__(self, inodes: Container[tuple[int, int]], silent: Container[int]) -> None:
+        self._inodes, self._silent = inodes, silent
+
+    def of_process(self, pid: int) -> list[OpenFile]:
+        """What one program has mapped of them."""
+        base = f"/proc/{pid}"
+        text = _text(f"{base}/maps")
+        # Hundreds of lines a program, for a few dozen files: each file is examined once.
+        keys = {m: self._key(base, m) for m in set(_MAPPED.findall(text))}
+        wanted = {m[:2]: key for m, key in keys.items() if key in self._inodes}
+        if not wanted:
+            return []
+        found = []
+        for line in text.splitlines():
+            fields = line.split(maxsplit=5)
+            if len(fields) == 6 and (fields[3], fields[4]) in wanted:
+                key = wanted[fields[3], fields[4]]
+                writing = b"w" in fields[1] and b"s" in fields[1]
+                deleted = fields[5].endswith(_DELETED)
+                found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
+        return found
+
+    def _key(self, base: str, mapped: tuple[bytes, bytes, bytes]) -> tuple[int, int]:
+        """Device and inode, as ``stat`` gives them, of a file in a line of ``maps``."""
+        device, inode, path = mapped
+        major, minor = (int(part, 16) for part in device.split(b":"))
+        key = os.makedev(major, minor), int(inode)
+        if major or key in self._inodes or key[0] in self._silent or path.endswith(_DELETED):
+            # A number with a major part is a block device's: the same for all of its files.
+            return key
+        try:
+            s = os.stat(os.fsencode(f"{base}/root") + path)
+        except OSError:
+            return key
+        return (s.st_dev, s.st_ino) if s.st_ino == key[1] else key
 
 
 def _field(path: str, field: bytes, base: int) -> int:
