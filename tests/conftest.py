@@ -29,8 +29,6 @@ from tests.images import make_file_system
 
 every_program = open_files.programs
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-# As in the program: numpy would start an idle thread for each core.
-os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 # A shell starts what runs in its background with interrupts ignored, and programs inherit that.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 # A machine that stands still for a moment is no fault of an example.
