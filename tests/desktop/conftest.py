@@ -33,10 +33,7 @@ def open_window(qtbot, tmp_path):
     windows = []
 
     def opening(bench, look=theme.LINEN):
-        application = QApplication.instance()
-        if not isinstance(application, QApplication) or not application.styleSheet():
-            application = make_application([])
-        theme.apply(application, look)
+        theme.apply(make_application([]), look)
         window = Window(bench.workspace)
         window.opened = []
         window.conducting.opener = window.opened.append

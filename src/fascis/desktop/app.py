@@ -20,14 +20,17 @@ from fascis.words.speech import language
 from fascis.workspace import Workspace, from_environment
 
 _LOG = logging.getLogger(__name__)
+_NAME = "fascis"
 
 
 def make_application(arguments: list[str]) -> QApplication:
-    """The one application object, with our font."""
-    _use_the_desktops_dialogs()
+    """The one application object, with our font: made once."""
     existing = QApplication.instance()
+    if isinstance(existing, QApplication) and existing.applicationName() == _NAME:
+        return existing
+    _use_the_desktops_dialogs()
     application = existing if isinstance(existing, QApplication) else QApplication(arguments)
-    application.setApplicationName("fascis")
+    application.setApplicationName(_NAME)
     application.setDesktopFileName("org.fascis.Fascis")
     application.setStyle("Fusion")
     _speak(application)
