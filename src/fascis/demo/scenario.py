@@ -66,7 +66,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     Args:
         root: its folder.
         slow: stand-in drives are slow, so that a crossing can be watched.
-        brief: clips have only a few frames, if nobody watches them.
+        brief: stills are small, sounds and clips short, if nobody watches them.
     """
     world = World(
         root,
@@ -303,6 +303,8 @@ class _Maker:
 
     def still(self, path: Path, width: int) -> tuple[Make, Path]:
         n = next(self._seed)
+        if self._brief:
+            width //= 2
         return (lambda p: _still(p, n, width)), path
 
     def scan(self, path: Path) -> tuple[Make, Path]:
@@ -311,6 +313,8 @@ class _Maker:
 
     def sound(self, path: Path, seconds: float) -> tuple[Make, Path]:
         n = next(self._seed)
+        if self._brief:
+            seconds /= 8
         return (lambda p: _sound(p, n, seconds)), path
 
 
@@ -443,6 +447,8 @@ def _clip(path: Path, seed: int, frames: int, width: int) -> None:
         stream = container.add_stream("mjpeg", rate=25)
         stream.width, stream.height, stream.pix_fmt = width, height, "yuvj420p"
         stream.options = {"qscale": "2"}
+        # Two clips are made at once already.
+        stream.codec_context.thread_count = 1
         for i in range(frames):
             frame = av.VideoFrame.from_ndarray(np.roll(first, 7 * i, axis=1), format="rgb24")
             for packet in stream.encode(frame):

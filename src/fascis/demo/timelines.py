@@ -5,7 +5,6 @@ All names are made up.
 
 from __future__ import annotations
 
-import json
 import random
 import sqlite3
 from collections.abc import Sequence
@@ -13,6 +12,8 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from pydantic_core import to_json
 
 from fascis.documents.making import new_catalog
 
@@ -150,7 +151,7 @@ def write_timeline(
         "tracks": stack,
     }
     path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(json.dumps(timeline, indent=2, ensure_ascii=False))
+    path.write_bytes(to_json(timeline, indent=2))
 
 
 def write_catalog(path: Path, folders: list[tuple[str | None, str, str, list[str]]]) -> None:

@@ -10,36 +10,50 @@ from babel.messages.pofile import read_po
 
 from fascis.words.speech import CATALOGS, DOMAIN, language
 
+_SPACE = re.compile(r"\s")
+
 
 @cache
 def in_english(text: str) -> tuple[str, ...]:
     """The possible English texts of a sentence, with the same names and figures."""
-    found = []
-    for pattern, english in _sentences():
-        if match := pattern.fullmatch(text):
+    found, plain = [], _plain(text)
+    for said, english in _sentences():
+        # Most begin otherwise: their patterns need not be made.
+        if plain.startswith(_beginning(said)) and (match := _pattern(said).fullmatch(text)):
             parts = {name: in_english(part)[0] for name, part in match.groupdict().items()}
             found.append(english.format(**parts))
     return tuple(found) or (text,)
 
 
 @cache
-def _sentences() -> list[tuple[re.Pattern[str], str]]:
-    """The pattern of each translated sentence, and its English text."""
+def _sentences() -> list[tuple[str, str]]:
+    """Each translated sentence, and its English text."""
     path = CATALOGS / language() / "LC_MESSAGES" / f"{DOMAIN}.po"
     if not path.exists():
         return []
     with path.open("rb") as text:
         catalog = read_po(text)
-    found = []
+    found: list[tuple[str, str]] = []
     for message in catalog:
         said, english = message.string, message.id
         if isinstance(said, tuple) and isinstance(english, tuple):
-            found += [(_pattern(s), e) for s, e in zip(said, english, strict=True)]
+            found += zip(said, english, strict=True)
         elif english:
-            found.append((_pattern(str(said)), str(english)))
+            found.append((str(said), str(english)))
     return found
 
 
+def _plain(text: str) -> str:
+    return _SPACE.sub(" ", text).casefold()
+
+
+@cache
+def _beginning(said: str) -> str:
+    """What stands before the first name or figure in a sentence."""
+    return _plain(next(iter(Formatter().parse(said)), ("",))[0])
+
+
+@cache
 def _pattern(said: str) -> re.Pattern[str]:
     """A sentence with any text for names and figures.
 
