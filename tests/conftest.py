@@ -138,19 +138,14 @@ def own_programs(monkeypatch):
 
 def started_here():
     """The process ids of this program and of all that it started, with theirs."""
-    above = {}
-    for program in every_program():
+    mine, waiting = set(), [os.getpid()]
+    while waiting:
+        program = waiting.pop()
+        mine.add(program)
         with suppress(OSError):
-            status = Path(f"/proc/{program}/stat").read_bytes()
-            above[program] = int(status.rpartition(b")")[2].split()[1])
-    mine = {os.getpid()}
-    for program in above:
-        line = []
-        while program in above and program not in mine:
-            line.append(program)
-            program = above[program]
-        if program in mine:
-            mine.update(line)
+            for task in os.listdir(f"/proc/{program}/task"):
+                children = Path(f"/proc/{program}/task/{task}/children").read_bytes()
+                waiting += map(int, children.split())
     return mine
 
 

@@ -53,12 +53,14 @@ def test_a_drive_that_is_away_is_not_opened(bench):
 
 def test_faults_that_the_kernel_counted_are_summed(tmp_path):
     for place, text in {
-        "dev/block/8:1": None, "fs/ext4/8:1/errors_count": "3\n",
+        "fs/ext4/sda1/errors_count": "3\n",
         "fs/btrfs/U-1/devinfo/1/error_stats": "write_errs 2\nread_errs 0\nflush_errs 1\n",
         "fs/btrfs/U-1/devinfo/2/error_stats": "rubbish\n",
-    }.items():  # fmt: skip
+    }.items():
         (tmp_path / place).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / place).mkdir() if text is None else (tmp_path / place).write_text(text)
+        (tmp_path / place).write_text(text)
+    (tmp_path / "dev/block").mkdir(parents=True)
+    (tmp_path / "dev/block/8:1").symlink_to("../../devices/pci0000:00/block/sda/sda1")
     assert (
         errors_of("ext4", "8:1", "", tmp_path) == 3 and errors_of("btrfs", "", "U-1", tmp_path) == 3
     )

@@ -66,11 +66,12 @@ class Block(BaseModel):
 
         "" if not known.
         """
-        here = Path(f"/sys/dev/block/{self.device}")
+        here = f"/sys/dev/block/{self.device}"
         try:
             if self.type == "loop":
-                return (here / "loop/backing_file").read_text().strip()
-            return str(here.resolve(strict=True))
+                return Path(here, "loop/backing_file").read_text().strip()
+            # What this link leads to has no further links in its path.
+            return os.path.normpath(f"/sys/dev/block/{os.readlink(here)}")
         except OSError:
             return ""
 

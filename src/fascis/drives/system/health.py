@@ -47,7 +47,7 @@ def link_mbit(device: str, sys: Path = SYS) -> int:
 
 def _name(device: str, sys: Path) -> str:
     try:
-        return (sys / "dev/block" / device).resolve(strict=True).name
+        return (sys / "dev/block" / device).readlink().name
     except OSError:
         return ""
 

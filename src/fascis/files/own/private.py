@@ -30,11 +30,12 @@ def make_private(folder: Path) -> None:
 
 
 def _make(folder: Path) -> None:
-    missing = [folder]
-    while not missing[-1].parent.exists():
-        missing.append(missing[-1].parent)
-    for each in reversed(missing):
-        each.mkdir(mode=0o700, exist_ok=True)
+    if not folder.is_dir():
+        missing = [folder]
+        while not missing[-1].parent.exists():
+            missing.append(missing[-1].parent)
+        for each in reversed(missing):
+            each.mkdir(mode=0o700, exist_ok=True)
     status = os.stat(folder)
     if stat.S_IMODE(status.st_mode) & 0o077 and status.st_uid == os.geteuid():
         folder.chmod(0o700)
