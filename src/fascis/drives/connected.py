@@ -86,7 +86,8 @@ class Drives:
         self.known_hardware: Callable[[], Mapping[str, str]] = dict
         self.known_mounts: Callable[[], Collection[str]] = frozenset
         self._asked: dict[tuple[object, ...], Answers] = {}
-        self._stand_ins: dict[Path, StandIn] = {}
+        self._stand_ins: dict[str, StandIn] = {}
+        self._above = ""
         self.damaged: list[Damaged] = []
 
     @property
@@ -100,29 +101,32 @@ class Drives:
         if self._folder is None or not self._folder.is_dir():
             return []
         for name in sorted(os.listdir(self._folder)):
-            folder = self._folder / name
             try:
-                description = read_description(folder)
+                description = read_description(f"{self._folder}/{name}")
             except Damaged as error:
                 self.damaged.append(error)
-                self._stand_ins.pop(folder, None)
+                self._stand_ins.pop(name, None)
                 continue
             if description is None:
                 continue
-            known = self._stand_ins.get(folder)
+            known = self._stand_ins.get(name)
             if known is None:
-                self._stand_ins[folder] = StandIn(folder, description, self._step)
+                self._stand_ins[name] = StandIn(self._folder / name, description, self._step)
             else:
                 known.describe(description)
-        return [s for f, s in self._stand_ins.items() if f.is_dir()]
+        return [s for s in self._stand_ins.values() if s.folder.is_dir()]
 
     def _stand_in_of(self, path: Path) -> StandIn | None:
         if self._folder is None:
             return None
+        stand_ins = self.stand_ins()
+        if not stand_ins:
+            return None
+        # The folder of all of them stays where it is, unlike theirs.
+        self._above = self._above or os.path.realpath(self._folder)
         real = os.path.realpath(path) + "/"
-        above = os.path.realpath(self._folder)
-        for stand_in in self.stand_ins():
-            folder = os.path.join(above, stand_in.folder.name)
+        for stand_in in stand_ins:
+            folder = f"{self._above}/{stand_in.folder.name}"
             if stand_in.folder.is_symlink():
                 folder = os.path.realpath(folder)
             if real.startswith(folder + "/"):
@@ -204,8 +208,8 @@ class Drives:
         if stand_in := self._stand_in_of(path):
             drive = self._remembered(stand_in.drive(measured))
             same = (
-                f
-                for f, s in self._stand_ins.items()
+                s.folder
+                for s in self._stand_ins.values()
                 if s.connected and s.description.uuid == drive.uuid
             )
             twins = sum(f.is_dir() for f in same) > 1

@@ -62,7 +62,7 @@ class Description(BaseModel):
     faults: list[Fault] = []
 
 
-def read_description(folder: Path) -> Description | None:
+def read_description(folder: Path | str) -> Description | None:
     """Reads the description of one stand-in; None for a folder that has none.
 
     Raises:
@@ -75,7 +75,7 @@ def read_description(folder: Path) -> Description | None:
         return None
     except (OSError, ValidationError) as error:
         raise Damaged(
-            folder / DESCRIPTION,
+            Path(folder, DESCRIPTION),
             tr("this is not a description of a stand-in drive"),
             tr("The drive is not shown."),
         ) from error
