@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import IntEnum
-from itertools import accumulate
+from itertools import accumulate, pairwise
 
 import numpy as np
 
@@ -123,14 +123,21 @@ class Survey:
 
     def names_below(self) -> Iterator[tuple[FolderRow, range, list[bytes]]]:
         """Folder by folder, some rows at a time: ``(folder, its rows, their names)``."""
-        names, ends = bytes(self.names), self.ends
         for folder in self.folders:
             for first in range(folder.first, folder.end, _AT_ONCE):
                 rows = range(first, min(first + _AT_ONCE, folder.end))
-                until = ends[rows.start : rows.stop]
-                begins = (ends[first - 1] if first else 0, *until[:-1])
-                some = [names[begin:end] for begin, end in zip(begins, until, strict=True)]
-                yield folder, rows, some
+                yield folder, rows, self._names_of(rows)
+
+    def names_in(self, folder: FolderRow) -> list[bytes]:
+        """The names in one folder, in the order of its rows."""
+        return self._names_of(range(folder.first, folder.end))
+
+    def _names_of(self, rows: range) -> list[bytes]:
+        """The names of some rows, cut from one piece."""
+        begin = self.ends[rows.start - 1] if rows.start else 0
+        ends = [end - begin for end in self.ends[rows.start : rows.stop]]
+        names = bytes(self.names[begin : begin + ends[-1]]) if ends else b""
+        return [names[a:b] for a, b in pairwise((0, *ends))]
 
     def rows(self) -> Iterator[tuple[int, FolderRow, bytes]]:
         """``(row, its folder, place)`` of every entry, folder by folder."""

@@ -12,6 +12,7 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import compress
 
 from fascis.crossing.fit.meeting import Meeting
 from fascis.crossing.model.fates import Fate
@@ -227,7 +228,8 @@ def _tree(
     """The names in every folder that is copied: its folders and its other entries."""
     tree: dict[bytes, tuple[list[bytes], list[bytes]]] = {b"": ([], [])}
     for folder in survey.folders:
-        names = [survey.name(row) for row in range(folder.first, folder.end) if fates[row] in GOES]
+        goes = [fate in GOES for fate in fates[folder.first : folder.end]]
+        names = compress(survey.names_in(folder), goes)
         tree.setdefault(folder.place, ([], []))[1].extend(names)
     for place, _ in gathering.items:
         tree.setdefault(parent(place), ([], []))[1].append(place.rpartition(b"/")[2])

@@ -273,7 +273,7 @@ def _own_folder_problems(found: Survey) -> Iterator[Problem]:
     A file with that name would be in the way.
     """
     root = found.folders[0] if found.folders else None
-    if root and any(found.name(row) == OWN for row in range(root.first, root.end)):
+    if root and OWN in found.names_in(root):
         yield Problem(
             Code.NAME_NOT_USABLE,
             tr(

@@ -574,7 +574,7 @@ class _Reading:
         """A sidecar has the standing of its photo; without a photo it is an orphan."""
         survey, found = self._survey, self._found
         for folder in survey.folders:
-            names = [survey.name(row) for row in range(folder.first, folder.end)]
+            names = survey.names_in(folder)
             if survey.is_own(folder) or not _has_companion(names):
                 continue
             rows = dict(zip(names, range(folder.first, folder.end), strict=True))
