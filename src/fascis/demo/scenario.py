@@ -66,7 +66,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     Args:
         root: its folder.
         slow: stand-in drives are slow, so that a crossing can be watched.
-        brief: stills are small, sounds and clips short, if nobody watches them.
+        brief: stills are small, sounds, clips and the feature short, if nobody watches them.
     """
     world = World(
         root,
@@ -82,7 +82,7 @@ def make_world(root: Path, slow: bool = True, brief: bool = False) -> World:
     for i in range(1, 5):
         _clip(world.drives / f"field-2/DCIM/otter_{i:02}.mov", 900 + i, 20, 320)
         _still(world.drives / f"field-2/DCIM/nests/nest_{i:02}.jpg", 950 + i, 500)
-    _documents(internal, world.drives / "field-2")
+    _documents(internal, world.drives / "field-2", brief)
     river = make_river(internal, _still)
     make_cuts(internal, _clip, brief)
     nests = make_nests(internal, _clip)
@@ -224,7 +224,7 @@ def _libraries(internal: Path, brief: bool) -> None:
         )
 
 
-def _documents(internal: Path, away: Path) -> None:
+def _documents(internal: Path, away: Path, brief: bool) -> None:
     """Timelines and a catalog, like real ones.
 
     Loose media, a renamed folder, a disconnected drive.
@@ -250,7 +250,7 @@ def _documents(internal: Path, away: Path) -> None:
         weir / "timelines/Feature.otio",
         feature,
         sounds + field + music[:2],
-        Cut(600, 3600, 1),
+        Cut(200 if brief else 600, 3600, 1),
         [scans],
     )
     write_timeline(weir / "timelines/Teaser.otio", days[::3] + renamed[:3], music, Cut(40, 90, 2))
