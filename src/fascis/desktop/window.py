@@ -165,8 +165,10 @@ class Window(QMainWindow):
     # -- building ----------------------------------------------------------------------------------
 
     def _build(self) -> None:
+        # From the outside in: what changes its window is styled again, with all that is in it.
         whole = QWidget()
         whole.setObjectName("ground")
+        self.setCentralWidget(whole)
         down = QVBoxLayout(whole)
         down.setContentsMargins(0, 0, 0, 0)
         down.setSpacing(0)
@@ -180,9 +182,12 @@ class Window(QMainWindow):
         down.addWidget(self._offer)
         middle = QHBoxLayout()
         middle.setSpacing(0)
+        down.addLayout(middle, 1)
         left = QVBoxLayout()
         left.setSpacing(0)
+        middle.addLayout(left, 1)
         self._stack = QStackedWidget()
+        left.addWidget(self._stack, 1)
         scroll = QScrollArea()
         scroll.setWidgetResizable(True)
         scroll.setWidget(self.shelves)
@@ -190,15 +195,11 @@ class Window(QMainWindow):
         views = (self.crossings, self.receipts, self.strands, self.relink, self.look)
         for view in (scroll, *views):
             self._stack.addWidget(view)
-        left.addWidget(self._stack, 1)
         self._foot = ElidedLabel()
         self._foot.setObjectName("foot")
         self._foot.setFixedHeight(26)
         left.addWidget(self._foot)
-        middle.addLayout(left, 1)
         middle.addWidget(self.panel)
-        down.addLayout(middle, 1)
-        self.setCentralWidget(whole)
 
     def _top(self) -> QWidget:
         top = QWidget()

@@ -98,7 +98,16 @@ class CrossingsView(QWidget):
         self.attention = _table((tr("Needed attention"), tr("Drive"), tr("What it means")))
         self.empty = QWidget()
         self.empty_down = QVBoxLayout(self.empty)
+        # In a low window the drawing keeps its size, and scrolls.
+        around = QScrollArea()
+        around.setWidgetResizable(True)
+        around.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        around.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        # From the outside in, see the window.
+        down.addWidget(self.list)
+        down.addWidget(around, 1)
         below = QWidget()
+        around.setWidget(below)
         under = QVBoxLayout(below)
         under.setContentsMargins(0, 0, 0, 0)
         under.setSpacing(8)
@@ -115,14 +124,6 @@ class CrossingsView(QWidget):
             (self.empty, 1),
         ):
             under.addWidget(widget, stretch)
-        # In a low window the drawing keeps its size, and scrolls.
-        around = QScrollArea()
-        around.setWidgetResizable(True)
-        around.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        around.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        around.setWidget(below)
-        down.addWidget(self.list)
-        down.addWidget(around, 1)
         self._ids: list[str] = []
 
     def show_list(self, rows: list[CrossingRow], current: str | None) -> None:
