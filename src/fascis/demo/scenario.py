@@ -447,8 +447,6 @@ def _clip(path: Path, seed: int, frames: int, width: int) -> None:
         stream = container.add_stream("mjpeg", rate=25)
         stream.width, stream.height, stream.pix_fmt = width, height, "yuvj420p"
         stream.options = {"qscale": "2"}
-        # Two clips are made at once already.
-        stream.codec_context.thread_count = 1
         for i in range(frames):
             frame = av.VideoFrame.from_ndarray(np.roll(first, 7 * i, axis=1), format="rgb24")
             for packet in stream.encode(frame):
