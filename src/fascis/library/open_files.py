@@ -18,7 +18,7 @@ from fascis.words.speech import tr
 # What the kernel calls handles that are no files, and on no drive.
 _NO_FILE = ("socket:", "pipe:", "anon_inode:")
 # Device, inode and path of a mapped file: the inode is 0 for anything else.
-_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(/.*)")
+_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(\S.*)")
 _DELETED = b" (deleted)"
 
 
