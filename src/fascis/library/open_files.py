@@ -17,8 +17,8 @@ from fascis.words.speech import tr
 
 # What the kernel calls handles that are no files, and on no drive.
 _NO_FILE = ("socket:", "pipe:", "anon_inode:")
-# Device, inode and path of a mapped file: the inode is 0 for anything else.
-_MAPPED = re.compile(rb" ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(\S.*)")
+# Ways of access, device, inode and path of a mapped file: the inode is 0 for anything else.
+_MAPPED = re.compile(rb"^\S+ (\S+) \S+ ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(\S.*)$", re.MULTILINE)
 _DELETED = b" (deleted)"
 
 
@@ -133,25 +133,20 @@ class _Mapped:
     def of_process(self, pid: int) -> list[OpenFile]:
         """What one program has mapped of them."""
         base = f"/proc/{pid}"
-        text = _text(f"{base}/maps")
         # Hundreds of lines a program, for a few dozen files: each file is examined once.
-        keys = {m: self._key(base, m) for m in set(_MAPPED.findall(text))}
-        wanted = {m[:2]: key for m, key in keys.items() if key in self._inodes}
-        if not wanted:
-            return []
+        mapped = set(_MAPPED.findall(_text(f"{base}/maps")))
+        keys = {file: self._key(base, *file) for file in {tuple(m[1:]) for m in mapped}}
         found = []
-        for line in text.splitlines():
-            fields = line.split(maxsplit=5)
-            if len(fields) == 6 and (fields[3], fields[4]) in wanted:
-                key = wanted[fields[3], fields[4]]
-                writing = b"w" in fields[1] and b"s" in fields[1]
-                deleted = fields[5].endswith(_DELETED)
+        for access, *file in mapped:
+            key = keys[tuple(file)]
+            if key in self._inodes:
+                writing = b"w" in access and b"s" in access
+                deleted = file[-1].endswith(_DELETED)
                 found.append(OpenFile(_name(base), pid, *key, writing, deleted, 0))
         return found
 
-    def _key(self, base: str, mapped: tuple[bytes, bytes, bytes]) -> tuple[int, int]:
+    def _key(self, base: str, device: bytes, inode: bytes, path: bytes) -> tuple[int, int]:
         """Device and inode, as ``stat`` gives them, of a file in a line of ``maps``."""
-        device, inode, path = mapped
         major, minor = (int(part, 16) for part in device.split(b":"))
         key = os.makedev(major, minor), int(inode)
         if major or key in self._inodes or key[0] in self._silent or path.endswith(_DELETED):
