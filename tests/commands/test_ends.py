@@ -11,6 +11,7 @@ import time
 
 import pytest
 
+from fascis.commands import crossing_work
 from fascis.crossing.status.report import code_of, refusal_object
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled
@@ -309,3 +310,21 @@ def test_its_own_files_are_in_its_own_folders_only(bench, library, fresh_home):
     assert {p.name for p in made} >= {"looked.sqlite", "register.sqlite", "fascis.log"}
     assert [p for p in made if "fascis" not in p.relative_to(fresh_home).parent.parts] == []
     assert {stat.S_IMODE(folder.stat().st_mode) for folder in above} == {0o755}
+
+
+@pytest.mark.parametrize(("after", "made"), [("copy", 1), ("release", 2)])
+def test_a_plan_is_made_again_only_if_somebody_was_waited_for(
+    bench, library, monkeypatch, after, made
+):
+    """Deleting is asked for, and the drives may have changed before the answer."""
+    plans, before = [], contents(library)
+    make = crossing_work.make_plan
+    monkeypatch.setattr(
+        crossing_work, "make_plan", lambda *a, **more: plans.append(more) or make(*a, **more)
+    )
+    monkeypatch.setattr(crossing_work, "interactive", lambda: True)
+    monkeypatch.setattr(crossing_work.typer, "confirm", lambda *_a, **_more: True)
+    assert fascis(bench, "relocate", library, "--to", bench.heron, "--after", after)[0] == 0
+    assert len(plans) == made
+    assert contents(bench.heron / "The Weir") == before
+    assert library.exists() is (after == "copy")
