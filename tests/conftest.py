@@ -14,6 +14,7 @@ import time
 from contextlib import suppress
 from itertools import count
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import settings
@@ -23,10 +24,13 @@ from fascis.crossing.scope import needed
 from fascis.drives.connected import Drives
 from fascis.files.own import in_order
 from fascis.library import open_files
+from fascis.library.learning import asking
 from fascis.machine import awake
 from fascis.workspace import Workspace
+from tests.forked import Forked
 from tests.images import make_file_system
 
+CHILD = asking.CHILD
 every_program = open_files.programs
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # A shell starts what runs in its background with interrupts ignored, and programs inherit that.
@@ -290,3 +294,14 @@ def helpers_at_once(monkeypatch):
     monkeypatch.setattr(in_order, "helper_count", lambda: 2)
     monkeypatch.setattr(in_order.Helper, "has_answered", property(lambda helper: True))
     return in_order.BATCH
+
+
+@pytest.fixture
+def forked(monkeypatch):
+    """Documents of unknown make are examined in a fork of the test, not in a program of its own."""
+
+    def begin(words, **more):
+        return (Forked if words[-1] == CHILD else subprocess.Popen)(words, **more)
+
+    monkeypatch.setattr(asking, "subprocess", SimpleNamespace(**vars(subprocess)))
+    monkeypatch.setattr(asking.subprocess, "Popen", begin)

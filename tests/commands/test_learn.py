@@ -7,6 +7,7 @@ import os
 import random
 import re
 import sqlite3
+import subprocess
 from contextlib import closing
 from pathlib import Path
 
@@ -33,6 +34,7 @@ ROOTS, BINS, ELEMENTS = (
     for name in ("root, folder, name", "JSON bins", "XML elements")
 )
 CHOSEN = [ROOTS, BINS, ELEMENTS]
+pytestmark = pytest.mark.usefixtures("forked")
 
 
 def make(library, style, seed=1, count=12, more=()):
@@ -540,10 +542,9 @@ def test_a_document_that_takes_too_much_ends_nothing_but_itself(bench, monkeypat
 def test_after_a_stop_nothing_continues(bench, monkeypatch):
     document, _ = make(bench.library, BINS)
     control, begun = Control(), []
-    popen = asking.subprocess.Popen
 
     def begin(*words, **more):
-        begun.append(popen(*words, **more))
+        begun.append(subprocess.Popen(*words, **more))
         return begun[-1]
 
     monkeypatch.setattr(asking.subprocess, "Popen", begin)
