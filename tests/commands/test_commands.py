@@ -27,7 +27,7 @@ def fascis(bench, *arguments, kill_after=None, **more):
     but what is on the drives.
     """
     if kill_after is None and not more:
-        return here(bench, *arguments)
+        return here(bench.drives, *arguments)
     command = [sys.executable, "-m", "fascis", *map(str, arguments)]
     environment = {**os.environ, "FASCIS_STAND_INS": str(bench.drives), **more}
     process = subprocess.Popen(
@@ -50,11 +50,15 @@ def fascis(bench, *arguments, kill_after=None, **more):
     )
 
 
-def here(bench, *arguments):
-    """The same in this process: what starting it would cost is spared, a hundred times."""
+def here(drives, *arguments):
+    """The same in this process: what starting it would cost is spared, a hundred times.
+
+    Args:
+        drives: the folder of the stand-in drives; "" where only real ones are looked at.
+    """
     out, err = io.StringIO(), io.StringIO()
     before = os.environ.get("FASCIS_STAND_INS")
-    os.environ["FASCIS_STAND_INS"] = str(bench.drives)
+    os.environ["FASCIS_STAND_INS"] = str(drives)
     try:
         with redirect_stdout(out), redirect_stderr(err), pytest.raises(SystemExit) as ended:
             main([str(a) for a in arguments])

@@ -5,7 +5,7 @@ import subprocess
 
 import pytest
 
-from tests.commands.test_commands import fascis
+from tests.commands.test_commands import fascis, here
 from tests.crossing.test_proof import real
 from tests.judge import contents
 from tests.library.making import timeline, write
@@ -56,7 +56,7 @@ def test_a_flipped_byte_is_found_right_after_a_first_verify(bench, mounted, file
     real(bench)
     there = crossed_really(bench, where)
     image = where.parent / "HERON.img"
-    status, said, err = fascis(bench, "verify", there, "--json", FASCIS_STAND_INS="")
+    status, said, err = here("", "verify", there, "--json")
     assert (status, said["proven"]) == (0, True), err
     subprocess.run(["sync"], check=True)
     content = (there / "media/a.mov").read_bytes()
@@ -64,7 +64,7 @@ def test_a_flipped_byte_is_found_right_after_a_first_verify(bench, mounted, file
         at = raw.read().index(content[:4096])
         raw.seek(at + 1000)
         raw.write(bytes([content[1000] ^ 1]))
-    status, said, _ = fascis(bench, "verify", there, "--json", FASCIS_STAND_INS="")
+    status, said, _ = here("", "verify", there, "--json")
     assert status == 1 and said["damaged"] == ["media/a.mov"]
 
 
@@ -73,7 +73,7 @@ def crossed_really(bench, where):
     for name in ("a", "b"):
         write(lib / f"media/{name}.mov", hashlib.sha512(name.encode()).digest() * 5000)
     words = ("--to", where, "--after", "copy", "--yes", "--json")
-    status, _, err = fascis(bench, "relocate", lib, *words, FASCIS_STAND_INS="")
+    status, _, err = here("", "relocate", lib, *words)
     assert status == 0, err
     return where / lib.name
 
