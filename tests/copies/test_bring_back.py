@@ -218,13 +218,16 @@ def brought(bench, there):
 @pytest.mark.parametrize("filesystem", ["ext4", "exfat"])
 @pytest.mark.parametrize("then", ["goes on", "is given up"])
 def test_interrupted_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
+    """What was given up is as it was, and is interrupted once more at the next point."""
     bench, lib, there = world(tmp_path / "rehearsal", filesystem)
     bench.step = counter = Killer(10**9)
     assert brought(bench, there) is State.SETTLED
     assert counter.passed > 60
     first = {"goes on": 2, "is given up": 6}[then] + (5 if filesystem == "exfat" else 0)
+    is_as_it_was = False
     for point in range(first, counter.passed, max(1, STRIDE)):
-        bench, lib, there = world(tmp_path / f"at {point}", filesystem)
+        if not is_as_it_was:
+            bench, lib, there = world(tmp_path / f"at {point}", filesystem)
         before, home, everything = contents(lib), contents(there), _all(lib)
         bench.step = Killer(point)
         with suppress(Killed):
@@ -233,10 +236,13 @@ def test_interrupted_at_any_step_nothing_is_lost(tmp_path, filesystem, then):
         bench.again()
         assert everything <= _all(lib.parent), point
         found, _ = all_crossings(bench.workspace)
-        (crossing,) = [c for c in found if c.places.header.restores] or [None]
+        (crossing,) = [
+            c for c in found if c.places.header.restores and c.state is not State.UNDONE
+        ] or [None]
         if crossing is None:
             continue
-        if then == "goes on" or crossing.copies.value("arrived_at"):
+        is_as_it_was = then == "is given up" and not crossing.copies.value("arrived_at")
+        if not is_as_it_was:
             assert crossing.run() is State.SETTLED, point
             assert (lib / "media/c.mov").read_bytes() == b"c" * 700
             assert not crossing.home.opened().wrong
