@@ -304,7 +304,7 @@ class _Maker:
     def still(self, path: Path, width: int) -> tuple[Make, Path]:
         n = next(self._seed)
         if self._brief:
-            width //= 2
+            width //= 4
         return (lambda p: _still(p, n, width)), path
 
     def scan(self, path: Path) -> tuple[Make, Path]:
