@@ -7,7 +7,6 @@ import os
 import shutil
 import subprocess
 import time
-from contextlib import suppress
 
 import pytest
 
@@ -113,15 +112,6 @@ def test_without_that_room_it_stops_and_resumes_when_there_is_some(bench, mounte
     ) == before == contents(library)
 
 
-def remove_once_free(drive):
-    """A window of another test may be looking at all drives just now."""
-    for _ in range(50):
-        with suppress(EnvironmentTrouble):
-            return remove_safely(drive)
-        time.sleep(0.1)
-    return remove_safely(drive)
-
-
 @pytest.mark.skipif(not shutil.which("udisksctl"), reason="needs the UDisks2 service")
 @pytest.mark.parametrize("filesystem", ["ext4", "ntfs"])
 def test_the_service_mounts_again_and_removes(bench, tmp_path, filesystem):
@@ -161,7 +151,7 @@ def test_the_service_mounts_again_and_removes(bench, tmp_path, filesystem):
         drive = Drives().at(where)
         assert mount_again(drive.device, drive.mount) == where
         assert contents(where / "The Weir") == contents(bench.library)
-        remove_once_free(drive)
+        remove_safely(drive)
         assert not os.path.ismount(where) and len(contents(bench.library)) == 1
     finally:
         subprocess.run(["umount", loop], capture_output=True)

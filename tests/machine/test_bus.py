@@ -17,6 +17,7 @@ from jeepney.io.blocking import open_dbus_connection
 
 from fascis.drives.care.removal import remove_safely
 from fascis.drives.connected import Drives
+from fascis.drives.system import udisks
 from fascis.files.errors import EnvironmentTrouble
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
@@ -157,7 +158,8 @@ def test_a_bus_without_services_does_not_matter(bus):
     assert tell_desktop("The Weir", "has crossed") is False
 
 
-def test_a_drive_in_use_is_not_removed_and_that_is_reported(bus, mounted):
+def test_a_drive_in_use_is_not_removed_and_that_is_reported(bus, mounted, monkeypatch):
+    monkeypatch.setattr(udisks, "_LOOKED_AT", 0.15)
     where = mounted("ext4", 32)
     drive = Drives().at(where)
     service = Service(
@@ -172,7 +174,23 @@ def test_a_drive_in_use_is_not_removed_and_that_is_reported(bus, mounted):
         ),
     ):
         remove_safely(drive)
-    assert [member for member, _ in service.asked] == ["Unmount"] and os.path.ismount(where)
+    asked = [member for member, _ in service.asked]
+    assert len(asked) > 1 and set(asked) == {"Unmount"} and os.path.ismount(where)
+
+
+def test_a_drive_that_somebody_just_looks_at_is_removed_a_moment_later(bus, mounted):
+    drive = Drives().at(mounted("ext4", 32))
+    busy = "org.freedesktop.UDisks2.Error.DeviceBusy"
+    unmounted = [busy, busy, ("", ())]
+    answers = {
+        "Unmount": lambda: unmounted.pop(0),
+        "Get": lambda: ("v", (("o", "/org/freedesktop/UDisks2/drives/heron"),)),
+        "PowerOff": lambda: ("", ()),
+    }
+    service = Service("org.freedesktop.UDisks2", lambda member, arguments: answers[member]())
+    assert remove_safely(drive) is True
+    asked = [member for member, _ in service.asked]
+    assert asked == ["Unmount"] * 3 + ["Get", "PowerOff"]
 
 
 def test_a_drive_is_unmounted_and_switched_off(bus, mounted):

@@ -31,6 +31,8 @@ _REMOVING = 120.0
 _HELPER = "uhelper=udisks2"
 _QUIETLY = {"auth.no_user_interaction": ("b", True)}
 _BUSY = ("DeviceBusy", "Failed: target is busy")  # for programs
+# Seconds for whoever only looks at a drive, as the desktop does at what is new, and as Fascis does.
+_LOOKED_AT = 1.0
 
 
 class Busy(Exception):
@@ -110,7 +112,7 @@ def mount_again(device: str, mount: Path) -> Path | None:
     name = kernel_name(device)
     try:
         with connection(SYSTEM) as bus:
-            _call(bus, name, "Unmount")
+            _unmount(bus, name, _PATIENCE)
             _wait_until_gone(mount)
             try:
                 return Path(str(_call(bus, name, "Mount")[0]))
@@ -124,7 +126,7 @@ def mount_again(device: str, mount: Path) -> Path | None:
                         error=error,
                     )
                 ) from error
-    except Absent:
+    except (*Absent, Busy):
         return None
 
 
@@ -141,12 +143,7 @@ def take_out(drive: Drive) -> bool:
     name = kernel_name(drive.device)
     with connection(SYSTEM) as bus:
         if drive.mounted:
-            try:
-                _call(bus, name, "Unmount", _QUIETLY, _REMOVING)
-            except DBusErrorResponse as error:
-                if error.name.endswith(_BUSY) or "busy" in _said(error).lower():
-                    raise Busy from error
-                raise
+            _unmount(bus, name, _REMOVING)
         try:
             properties = DBusAddress(_path(name), _BUS, "org.freedesktop.DBus.Properties")
             ((_, path),) = call(bus, properties, "Get", "ss", (_BUS + ".Block", "Drive"))
@@ -256,6 +253,25 @@ def _call(
     return call(
         bus, address, method, "a{sv}", (_QUIETLY if options is None else options,), patience
     )
+
+
+def _unmount(bus: DBusConnection, name: str, patience: float) -> None:
+    """Unmounts a drive. A look at it lasts moments; whoever uses it is not waited for.
+
+    Raises:
+        Busy: some program uses it; it is still mounted.
+    """
+    until = time.monotonic() + _LOOKED_AT
+    while True:
+        try:
+            _call(bus, name, "Unmount", patience=patience)
+            return
+        except DBusErrorResponse as error:
+            if not error.name.endswith(_BUSY) and "busy" not in _said(error).lower():
+                raise
+            if time.monotonic() > until:
+                raise Busy from error
+        time.sleep(0.1)
 
 
 def _said(error: DBusErrorResponse) -> str:
