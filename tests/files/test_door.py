@@ -31,7 +31,10 @@ def removals(path):
 
     What could remove a name from a drive.
     """
-    for node in ast.walk(ast.parse(path.read_text())):
+    text = path.read_text()
+    if not any(name in text for name in CALLS):
+        return
+    for node in ast.walk(ast.parse(text)):
         if (
             isinstance(node, ast.Call)
             and isinstance(node.func, ast.Attribute)
