@@ -44,10 +44,8 @@ _HOMES = count()
 
 
 def pytest_collection_modifyitems(items):
-    """The longest test begins first: otherwise it runs alone at the end."""
-    items.sort(
-        key=lambda item: item.name != "test_no_english_is_left_in_the_window_and_everything_fits"
-    )
+    """The longest tests begin first: otherwise they run alone at the end."""
+    items.sort(key=lambda item: item.get_closest_marker("long") is None)
 
 
 def pytest_collection_finish():
@@ -298,7 +296,10 @@ def helpers_at_once(monkeypatch):
 
 @pytest.fixture
 def forked(monkeypatch):
-    """Documents of unknown make are examined in a fork of the test, not in a program of its own."""
+    """Documents of unknown make are examined in a fork of the test, not in a program of its own.
+
+    Not for a window: one of its tasks may hold a lock of SQLite's, which a fork would wait for.
+    """
 
     def begin(words, **more):
         return (Forked if words[-1] == CHILD else subprocess.Popen)(words, **more)

@@ -240,6 +240,7 @@ def test_what_changed_since_waits_for_a_decision_and_is_copied_too(bench, librar
     )
 
 
+@pytest.mark.long
 def test_killed_at_seeded_moments(bench):
     """SIGKILL at moments spread over a whole crossing and its resumes; rule 1 each time.
 

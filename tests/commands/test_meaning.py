@@ -90,6 +90,7 @@ def test_without_gathering_nothing_is_encoded_twice(bench, tmp_path):
         assert plays == [oracle.content(loose)], path
 
 
+@pytest.mark.long
 @pytest.mark.lab
 def test_a_subvolume_in_the_library_crosses_as_a_folder(bench, mounted):
     """Its inodes are numbered again: two files of one number are two."""

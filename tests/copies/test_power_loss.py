@@ -43,6 +43,7 @@ class Power:
         self._folder, self._taken, self._passed = tmp_path, [], 0
         self.where = mounted(filesystem, 60)
         real(bench)
+        monkeypatch.setattr(answering, "PATIENCE", 10.0)
         monkeypatch.setattr(destination_module, "boot_id", lambda: "another start of the machine")
         for kind, names in ACTS.items():
             for name in names:

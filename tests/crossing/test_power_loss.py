@@ -26,6 +26,7 @@ from fascis.crossing.scope.surveyed import survey_library
 from fascis.crossing.status.queue import find_crossing
 from fascis.drives.connected import Drives
 from fascis.drives.stand_in import StandInMedium
+from fascis.drives.system import answering
 from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.files.errors import DriveGone, Refused
 from fascis.workspace import Workspace
@@ -75,6 +76,8 @@ ACTS = {
 
 
 def every_act_is_a_step(bench, monkeypatch):
+    # A driver that is slow beside other tests is no silent drive.
+    monkeypatch.setattr(answering, "PATIENCE", 10.0)
     for kind, names in ACTS.items():
         for name in names:
             done = getattr(kind, name)

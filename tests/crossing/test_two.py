@@ -299,6 +299,7 @@ def test_stopping_stops_both(two):
     within(begun, 2.5)
 
 
+@pytest.mark.long
 def test_a_slow_second_drive_does_not_hold_back_the_first(bench):
     bench.fill({f"clips/{n}.mov": 1_000_000 for n in range(12)})
     egret = bench.add_drive("egret", write_mb_s=4, read_mb_s=60)

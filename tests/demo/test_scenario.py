@@ -43,6 +43,7 @@ def found_and_lost(document):
     return found, lost
 
 
+@pytest.mark.long
 def test_the_libraries_have_every_standing(world):
     uses = survey_library(world.workspace, world.weir).uses
     counts = {s: len(uses.of(s)) for s in (Standing.LOOSE, Standing.AWAY, Standing.MISSING)}

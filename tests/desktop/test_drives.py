@@ -177,6 +177,7 @@ def test_which_file_system_suits_and_the_desktop_s_own_tool(known, open_window, 
     )
 
 
+@pytest.mark.long
 def test_a_drive_that_takes_part_in_a_crossing_is_confirmed_first(known, open_window):
     before = contents(known.fill({f"media/take_{n:02}.mov": 150_000 for n in range(30)}))
     known.add_drive("heron", write_mb_s=0.3)

@@ -5,6 +5,7 @@ import os
 import time
 from contextlib import suppress
 
+import pytest
 from PyQt6.QtWidgets import QLabel, QListView
 
 from fascis.crossing.crossing import Crossing
@@ -308,6 +309,7 @@ def test_another_library_uses_the_new_place_first(known, open_window):
     assert str(known.heron) in river.read_text() and not known.library.exists()
 
 
+@pytest.mark.long
 def test_after_closing_in_the_middle_what_was_copied_is_read_back_and_not_copied_again(
     known, open_window
 ):

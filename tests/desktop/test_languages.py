@@ -40,6 +40,7 @@ def told(said):
     return " ".join(said) if isinstance(said, tuple) else said
 
 
+@pytest.mark.long
 @pytest.mark.timeout(300)
 def test_no_english_is_left_in_the_window_and_everything_fits(tmp_path):
     walked = subprocess.run(

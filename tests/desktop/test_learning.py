@@ -15,8 +15,6 @@ from tests.judge import contents
 from tests.learned.styles import STYLES, media
 from tests.library.making import timeline, write
 
-pytestmark = pytest.mark.usefixtures("forked")
-
 
 def of(name):
     return next(s for s in STYLES if s.name == name)

@@ -59,6 +59,7 @@ def said(process):
     raise AssertionError("the window said nothing")
 
 
+@pytest.mark.long
 @pytest.mark.lab
 @pytest.mark.skipif(shutil.which("b3sum") is None, reason="b3sum is not installed")
 def test_killed_halfway_onto_a_mounted_drive_and_resumed(tmp_path, mounted):

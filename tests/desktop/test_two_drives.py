@@ -60,6 +60,7 @@ def listed(window):
     return [t for t in texts if " → " in t]
 
 
+@pytest.mark.long
 def test_one_is_ready_before_the_other_and_is_removed_safely(known, open_window):
     known.add_drive("egret", "exfat", write_mb_s=0.15)
     known.again()
@@ -122,6 +123,7 @@ def test_the_second_copy_can_be_home(known, open_window):
     assert not list(known.heron.glob("The*"))
 
 
+@pytest.mark.long
 def test_several_libraries_in_one_night(known, open_window):
     """The second stops (its name is taken meanwhile); the third crosses all the same."""
     window, hands = crossing_slowly(known, open_window)
@@ -161,6 +163,7 @@ def test_several_libraries_in_one_night(known, open_window):
     hands.wait(lambda: "appeared meanwhile" in panel_text(window), "why it stopped")
 
 
+@pytest.mark.long
 def test_a_later_one_may_go_first(known, open_window):
     window, hands = crossing_slowly(known, open_window)
     for after in (1, 2):
@@ -254,6 +257,7 @@ def test_answers_for_two_drives():
     assert whole_words(Situation(State.COPYING, True, (late,))) == ""
 
 
+@pytest.mark.long
 @pytest.mark.lab
 def test_a_user_space_drive_that_stops_answering(bench, mounted, open_window):
     """Its driver is halted.

@@ -61,7 +61,7 @@ class Script:
         self.said, self._ids = [], {}
 
     def type(self, *words):
-        status, said, _ = here(self.bench, *words, "--json")
+        status, said, _ = here(self.bench.drives, *words, "--json")
         self.said.append(
             {
                 "typed": self._plain(" ".join(map(str, words))),
