@@ -15,6 +15,7 @@ from fascis.crossing.arrival import destination as destination_module
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import UNFINISHED, State
 from fascis.crossing.status.queue import all_crossings
+from fascis.drives.system import answering
 from fascis.files.control import Control
 from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.workspace import Workspace
