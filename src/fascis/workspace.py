@@ -8,8 +8,9 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.stored import CONFIRMED, Stored
 from fascis.drives.connected import Drives
@@ -21,8 +22,7 @@ def _no_step(_name: str) -> None:
     """Does nothing between two steps; tests end the program here."""
 
 
-@dataclass(slots=True)
-class Workspace:
+class Workspace(Struct):
     """Where Fascis stores its own files, and its view of the machine.
 
     Attributes:

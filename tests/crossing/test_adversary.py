@@ -12,9 +12,9 @@ import subprocess
 import sys
 import threading
 from contextlib import closing
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.journal import Journal

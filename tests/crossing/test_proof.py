@@ -8,10 +8,10 @@ import os
 import secrets
 import subprocess
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fascis.crossing.copying.proof import Proof
 from fascis.crossing.model.events import Advanced

@@ -1,8 +1,7 @@
 """A plan as a sentence: whole, in parts, into a folder, twice, and its choices found again."""
 
-from dataclasses import replace
-
 import pytest
+from msgspec.structs import replace
 
 from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.model.problems import Problem

@@ -2,9 +2,9 @@
 
 import os
 import stat
-from dataclasses import replace
 
 import pytest
+from msgspec.structs import replace
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QFontMetricsF
 from PyQt6.QtTest import QTest

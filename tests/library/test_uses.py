@@ -5,10 +5,10 @@ Every standing, every way of naming a file, and everything that must not be foll
 
 import json
 import os
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from fascis.crossing.scope.surveyed import remember, survey_library
 from fascis.library.references.strands import strands, top_folders, totals

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
 import typer
+from msgspec.structs import replace
 
 from fascis.commands.crossing_work import cross
 from fascis.commands.named import resolve

@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Set
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
 
 import typer
+from msgspec import Struct
 
 from fascis.commands.crossing_progress import Telling
 from fascis.commands.named import resolve
@@ -298,8 +298,7 @@ def _asked_along(newer: list[bytes]) -> bool:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """The options of ``relocate``."""
 
     library: str

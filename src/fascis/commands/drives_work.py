@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from fascis.commands.named import resolve
 from fascis.commands.progress import stoppable
@@ -42,8 +43,7 @@ from fascis.words.speech import tr, trn
 from fascis.workspace import Workspace, from_environment
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """The options of the command."""
 
     drive: str = ""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import typer
+from msgspec import Struct
 
 from fascis.commands.library_work import shown_place
 from fascis.commands.named import resolve
@@ -35,8 +35,7 @@ from fascis.workspace import Workspace, from_environment
 _MOST_TOLD = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """The options of the command."""
 
     library: str

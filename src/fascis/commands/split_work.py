@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any, NoReturn
 
 import typer
+from msgspec import Struct
 
 from fascis.commands.crossing_progress import Telling
 from fascis.commands.crossing_work import leave
@@ -41,8 +41,7 @@ from fascis.workspace import Workspace, from_environment
 _SEVERITY = (0, WRONG, REFUSED, INTERRUPTED)
 
 
-@dataclass(frozen=True, slots=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """The options of ``split``."""
 
     library: str

@@ -11,8 +11,10 @@ import os
 import stat
 from collections.abc import Iterator
 from contextlib import ExitStack, closing, suppress
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fascis.copies.comparing import CopyTree, Place, Source, sources_of
 from fascis.copies.ungathering import Ungathered, find_ungathered
@@ -45,8 +47,7 @@ from fascis.workspace import Workspace
 _MOST = 1000
 
 
-@dataclass(frozen=True, slots=True)
-class WayBack:
+class WayBack(Struct, frozen=True):
     """Where a library is, and where it was.
 
     Attributes:
@@ -264,8 +265,7 @@ def _ungathered(
 # -- what still stands there -----------------------------------------------------------------------
 
 
-@dataclass(slots=True)
-class Stands:
+class Stands(Struct):
     """What still exists of a library at its old place.
 
     Attributes:

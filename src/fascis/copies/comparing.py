@@ -11,9 +11,10 @@ import os
 import stat
 from collections.abc import Iterator
 from contextlib import closing, suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from fascis.copies.verifying.verified import roles_left_out
 from fascis.crossing.model.afterwards import After
@@ -65,8 +66,7 @@ class Source(NamedTuple):
         return digest_at(self.path) or b""
 
 
-@dataclass(slots=True)
-class Difference:
+class Difference(Struct):
     """How home and copy differ. Places are those in the copy.
 
     Attributes:

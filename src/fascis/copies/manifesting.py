@@ -11,9 +11,10 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, closing
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.places.places import hold
@@ -39,8 +40,7 @@ _AT_ONCE = 4096
 Place = bytes
 
 
-@dataclass(slots=True)
-class Listed:
+class Listed(Struct):
     """What was written.
 
     Attributes:

@@ -11,8 +11,9 @@ from __future__ import annotations
 import os
 import stat
 from contextlib import ExitStack, closing
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.copies.comparing import CopyTree, Place
 from fascis.copies.repairing import copy_one
@@ -38,8 +39,7 @@ _GATHERED = Which.GATHERED_VERIFIED
 _BY_PATHS = frozenset(("otio", "xspf", "m3u8"))
 
 
-@dataclass(slots=True)
-class Ungathered:
+class Ungathered(Struct):
     """What returns to its loose path.
 
     Attributes:

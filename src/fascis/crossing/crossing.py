@@ -11,9 +11,10 @@ import time
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from fascis.crossing.arrival.bring_along import amendment
 from fascis.crossing.arrival.destination import Destination

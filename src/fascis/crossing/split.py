@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.journal.header import SplitFacts
@@ -46,8 +47,7 @@ _ORDER = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class NewLibrary:
+class NewLibrary(Struct, frozen=True):
     """One new library of a split: its name and its projects.
 
     ``rest``: everything that no other part has.
@@ -58,8 +58,7 @@ class NewLibrary:
     rest: bool = False
 
 
-@dataclass(slots=True)
-class SplitPlan:
+class SplitPlan(Struct):
     """What a split would do.
 
     Attributes:

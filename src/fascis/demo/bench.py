@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.care.removal import describe
 from fascis.drives.connected import Drives
@@ -25,8 +26,7 @@ OTHER_NAME = " (renamed)"
 SLOW = 0.2
 
 
-@dataclass(frozen=True, slots=True)
-class Lever:
+class Lever(Struct, frozen=True):
     """One thing that can be done to a stand-in now: its label, and the function."""
 
     words: str

@@ -12,13 +12,13 @@ import wave
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
+from msgspec import Struct
 from PIL import Image
 
 from fascis.crossing.scope.surveyed import remember, survey_library
@@ -37,8 +37,7 @@ _INTERNAL = "Studio internal"
 Make = Callable[[Path], None]
 
 
-@dataclass(frozen=True, slots=True)
-class World:
+class World(Struct, frozen=True):
     """The demo's folder, its workspace, and the folders of its libraries."""
 
     root: Path
@@ -165,8 +164,7 @@ def _drives(folder: Path, slow: bool) -> None:
             (older / f"shoot_{i:03d}.mov").write_bytes(np.random.default_rng(i).bytes(600_000))
 
 
-@dataclass(frozen=True, slots=True)
-class _Make:
+class _Make(Struct, frozen=True):
     """A stand-in drive: capacity in bytes, speeds in MB/s."""
 
     label: str

@@ -9,10 +9,10 @@ import random
 import sqlite3
 from collections.abc import Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
 from pydantic_core import to_json
 
 from fascis.documents.making import new_catalog
@@ -81,8 +81,7 @@ def frames_of(target: str) -> int:
     return 60
 
 
-@dataclass(frozen=True, slots=True)
-class Cut:
+class Cut(Struct, frozen=True):
     """How many clips the picture track has, their total seconds, and the random numbers."""
 
     clips: int

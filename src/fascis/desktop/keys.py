@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
+from msgspec import Struct
 from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtGui import QKeyEvent
@@ -24,8 +24,7 @@ _FIELDS = (QLineEdit, QTextEdit, QPlainTextEdit, QAbstractSpinBox)
 _ARROWS = (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down)
 
 
-@dataclass(frozen=True, slots=True)
-class KeyActions:
+class KeyActions(Struct, frozen=True):
     """The functions of keys; each returns whether it did something.
 
     Attributes:

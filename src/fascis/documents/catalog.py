@@ -13,9 +13,10 @@ import sqlite3
 import stat
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from fascis.documents.model import (
     ByLocator,
@@ -106,8 +107,7 @@ _WRONG_VALUES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Photo:
+class Photo(Struct, frozen=True):
     """One photo: its path below its top folder, and its known properties.
 
     Size in bytes, time in ns, digest (hex), capture time.

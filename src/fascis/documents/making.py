@@ -8,9 +8,10 @@ import stat
 import uuid
 from collections.abc import Iterator
 from contextlib import ExitStack, closing
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.documents.catalog import APPLICATION_ID, TABLES, VERSION, Catalog
 from fascis.documents.photo_facts import Facts, facts_of
@@ -69,8 +70,7 @@ _NUMBERS = frozenset(
 )
 
 
-@dataclass(slots=True)
-class Added:
+class Added(Struct):
     """The result of adding a folder.
 
     Photos added, those already in the catalog, and names that cannot be stored there.

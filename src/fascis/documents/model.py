@@ -11,10 +11,11 @@ import os
 from collections.abc import Callable, Collection, Hashable, Iterator, Mapping
 from collections.abc import Sequence as Sequence_
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from enum import Enum, StrEnum
 from pathlib import Path
 from typing import BinaryIO, Protocol
+
+from msgspec import Struct
 
 from fascis.documents.targets import Syntax, Target
 from fascis.files.errors import FascisError
@@ -64,8 +65,7 @@ class KnownBy(Enum):
     LOOK = "look"
 
 
-@dataclass(frozen=True, slots=True)
-class Sequence:
+class Sequence(Struct, frozen=True):
     """A numbered sequence of pictures in one folder: prefix, number with leading zeros, suffix."""
 
     prefix: str
@@ -84,8 +84,7 @@ class Sequence:
         ]
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """A top folder of a document.
 
     Its path from the drive's root, or absolute if no drive is named.
@@ -95,8 +94,7 @@ class Place:
     path: str
 
 
-@dataclass(frozen=True, slots=True)
-class Remembered:
+class Remembered(Struct, frozen=True):
     """What a document stores about a file: size in bytes, time in ns, digest, capture time.
 
     0 and empty mean unknown.
@@ -111,8 +109,7 @@ class Remembered:
 NOTHING = Remembered()
 
 
-@dataclass(frozen=True, slots=True)
-class Reference:
+class Reference(Struct, frozen=True):
     """One reference to media in a document.
 
     Attributes:
@@ -136,8 +133,7 @@ class Reference:
     last: Remembered = NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
+class Change(Struct, frozen=True):
     """The new target of a reference.
 
     Attributes:
@@ -157,8 +153,7 @@ Wanted = Callable[[int, Reference], Change | None]
 """Asked for every reference, in order, with its number: what it says from now on; None to stay."""
 
 
-@dataclass(frozen=True, slots=True)
-class Length:
+class Length(Struct, frozen=True):
     """The length of a reference's media by its document, and where its use begins; in seconds.
 
     ``rate`` is in frames a second; 0 if the document counts no frames.
@@ -207,8 +202,7 @@ class Source(Protocol):
         """The target of a link."""
 
 
-@dataclass(frozen=True, slots=True)
-class Members:
+class Members(Struct, frozen=True):
     """The files of one folder in a document: many, without an object for each.
 
     Attributes:
@@ -223,8 +217,7 @@ class Members:
     locator: Callable[[int], Locator]
 
 
-@dataclass(frozen=True, slots=True)
-class ByLocator:
+class ByLocator(Struct, frozen=True):
     """New targets for a document by locator; all others stay."""
 
     changes: Mapping[Locator, Change]

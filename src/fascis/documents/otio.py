@@ -14,8 +14,9 @@ import re
 from array import array
 from collections.abc import Iterator
 from collections.abc import Sequence as PySequence
-from dataclasses import dataclass
 from typing import Any, BinaryIO
+
+from msgspec import Struct
 
 from fascis.documents.model import Length, Means, NotUnderstood, Reference, Sequence
 from fascis.documents.targets import can_be_text, is_elsewhere
@@ -85,8 +86,7 @@ class Otio(TextKind):
         return [mention.length for _, mention in _mentions(stream) if mention.text is not None]
 
 
-@dataclass(slots=True)
-class _Mention:
+class _Mention(Struct):
     """One of the keys in an object.
 
     Attributes:
@@ -100,8 +100,7 @@ class _Mention:
     length: Length | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class _Kept:
+class _Kept(Struct, frozen=True):
     """What is kept of an object with these keys in it or below it.
 
     Of the mentions, ``own`` are those of the object itself, ``direct`` those of its members,

@@ -17,9 +17,10 @@ import subprocess
 import sys
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import Any
 from xml.parsers import expat
+
+from msgspec import Struct
 
 _MEMORY, _PATIENCE = 2 << 30, 20.0
 _LARGEST_SIDECAR = 1 << 22
@@ -29,8 +30,7 @@ _RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 _MOST_KEYWORDS = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Facts:
+class Facts(Struct, frozen=True):
     """Known facts about a photo or clip; None, or empty, if missing.
 
     ``captured_at`` is ISO 8601 without a zone.

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import StrEnum
 from urllib.parse import quote, unquote_to_bytes
+
+from msgspec import Struct
 
 # Two letters or more: one is a drive letter.
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]+:")
@@ -26,8 +27,7 @@ class Syntax(StrEnum):
     EXACT = "exact"
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """One way of reading a target.
 
     Attributes:

@@ -7,8 +7,9 @@ import shutil
 from collections import Counter
 from collections.abc import Callable, Collection, Mapping
 from contextlib import closing
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from fascis.drives.asking import ask
 from fascis.drives.model import Drive

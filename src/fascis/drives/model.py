@@ -5,16 +5,17 @@ A mounted file system, identified by its UUID, not by its mount point or its pre
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fascis.drives.rules import Answers, Rules
 
 _SAY_HOW_THEY_TURN = frozenset(("usb", "sata", "sas", "ata", "ieee1394"))
 
 
-@dataclass(frozen=True, slots=True)
-class Drive:
+class Drive(Struct, frozen=True):
     """A drive as it is now. Sizes in bytes.
 
     Attributes:

@@ -9,9 +9,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
 from enum import Enum
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from fascis.files.names import folded
 from fascis.words.speech import tr
@@ -35,8 +37,7 @@ class Fold(Enum):
     FULL = "case and form"  # for programs
 
 
-@dataclass(frozen=True, slots=True)
-class Answers:
+class Answers(Struct, frozen=True):
     """The results of a drive's test, see :mod:`fascis.drives.asking`.
 
     Names as in :class:`Rules`.
@@ -68,8 +69,7 @@ class Answers:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(Struct, frozen=True):
     """The rules of one kind of file system.
 
     Attributes:

@@ -14,11 +14,12 @@ import os
 import re
 import unicodedata
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 from urllib.parse import unquote_to_bytes
 from xml.parsers import expat
+
+from msgspec import Struct, field
 
 from fascis.files.digests import LENGTHS, Algorithm
 from fascis.files.errors import Damaged
@@ -102,8 +103,7 @@ class Listed(NamedTuple):
         return all(any(digests.get(a) == d for a, d in choice) for choice in self.wanted)
 
 
-@dataclass(slots=True)
-class HashList:
+class HashList(Struct):
     """One list while it is read.
 
     Attributes:

@@ -6,19 +6,21 @@ is not checked. A path that ends in a slash means the folder itself.
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.files.names import join, parent
 
 
-class Route(ABC):
-    """One statement about new paths, or several combined."""
+class Route:
+    """One statement about new paths, or several combined. Each kind has a ``to`` of its own."""
 
-    @abstractmethod
+    __slots__ = ()
+
     def to(self, path: bytes) -> bytes | None:
         """The new path; None if this has no statement about it."""
+        raise NotImplementedError
 
     def otherwise(self, other: Route) -> Route:
         """Uses the other where this has no statement."""
@@ -29,8 +31,7 @@ class Route(ABC):
         return _Then(self, other)
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Moved(Route):
+class Moved(Route, Struct, frozen=True, order=True):
     """What was below ``old`` is below ``new``, at the same place in it.
 
     ``new`` is absolute, or nothing for the top of a library: the rest is then a place in it.
@@ -49,8 +50,7 @@ class Moved(Route):
         return self.new.rstrip(b"/") + path[len(old) :]
 
 
-@dataclass(frozen=True, slots=True)
-class Exactly(Route):
+class Exactly(Route, Struct, frozen=True):
     """These paths and no others: gathered, found again, or with another name."""
 
     paths: Mapping[bytes, bytes]
@@ -60,8 +60,7 @@ class Exactly(Route):
         return self.paths.get(path)
 
 
-@dataclass(frozen=True, slots=True)
-class Renamed(Route):
+class Renamed(Route, Struct, frozen=True):
     """Places in a library in which some folders and files have other names.
 
     Attributes:
@@ -93,8 +92,7 @@ class Renamed(Route):
         return join(self._folder(parent(place)), place.rpartition(b"/")[2])
 
 
-@dataclass(frozen=True, slots=True)
-class _Otherwise(Route):
+class _Otherwise(Route, Struct, frozen=True):
     first: Route
     second: Route
 
@@ -103,8 +101,7 @@ class _Otherwise(Route):
         return self.second.to(path) if found is None else found
 
 
-@dataclass(frozen=True, slots=True)
-class _Then(Route):
+class _Then(Route, Struct, frozen=True):
     first: Route
     second: Route
 

@@ -12,8 +12,9 @@ import secrets
 import tempfile
 from collections.abc import Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.documents.catalog import copy_of
 from fascis.documents.making import Added, add_folder, new_catalog
@@ -30,8 +31,7 @@ from fascis.library.replacing import kept_name, looks, move_or_clear, not_in_use
 from fascis.words.speech import tr
 
 
-@dataclass(frozen=True, slots=True)
-class Cataloged:
+class Cataloged(Struct, frozen=True):
     """The result for a catalog.
 
     What was added, and where the earlier one is kept, or None for a new one.

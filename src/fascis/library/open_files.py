@@ -9,8 +9,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Container
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.drives.system.mounts import Mount, read_mounts
 from fascis.words.speech import tr
@@ -22,8 +23,7 @@ _MAPPED = re.compile(rb"^\S+ (\S+) \S+ ([0-9a-f]+:[0-9a-f]+) ([1-9][0-9]*) +(\S.
 _DELETED = b" (deleted)"
 
 
-@dataclass(frozen=True, slots=True)
-class OpenFile:
+class OpenFile(Struct, frozen=True):
     """One open file.
 
     The program's name and process id, the file's device and inode, open for writing or not.
@@ -38,8 +38,7 @@ class OpenFile:
     size: int
 
 
-@dataclass(slots=True)
-class Openers:
+class Openers(Struct):
     """The result, and whether every process could be examined."""
 
     files: list[OpenFile] = field(default_factory=list)

@@ -12,9 +12,10 @@ import time
 import uuid
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from fascis.drives.model import Drive
 from fascis.files.errors import Damaged
@@ -77,8 +78,7 @@ _MEANING = tr(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class KnownLibrary:
+class KnownLibrary(Struct, frozen=True):
     """A known library.
 
     Its present home, and the result of the last survey (``summary``, JSON-like).
@@ -93,8 +93,7 @@ class KnownLibrary:
     summary: dict[str, object]
 
 
-@dataclass(frozen=True, slots=True)
-class KnownCopy:
+class KnownCopy(Struct, frozen=True):
     """A verified copy of a library."""
 
     library: str
@@ -105,8 +104,7 @@ class KnownCopy:
     verified_at: float
 
 
-@dataclass(frozen=True, slots=True)
-class Looked:
+class Looked(Struct, frozen=True):
     """The last known state of one path of a library, its home or a copy.
 
     Attributes:
@@ -135,8 +133,7 @@ class Looked:
     since: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class KnownDrive:
+class KnownDrive(Struct, frozen=True):
     """A known drive.
 
     Speeds in MB/s as last measured, by a crossing or on request, or None. ``hardware`` as in
@@ -156,8 +153,7 @@ class KnownDrive:
     measured_at: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Former:
+class Former(Struct, frozen=True):
     """Where a drive was mounted before, its label then, and until when.
 
     In seconds since 1970.

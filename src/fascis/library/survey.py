@@ -7,11 +7,11 @@ import time
 from array import array
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field
 from enum import IntEnum
 from itertools import accumulate, pairwise
 
 import numpy as np
+from msgspec import Struct, field
 
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.disk.medium import Medium
@@ -47,8 +47,7 @@ def kind_of(mode: int) -> Kind:
     return _KINDS.get(mode >> _TYPE_BITS, Kind.SPECIAL)
 
 
-@dataclass(slots=True)
-class FolderRow:
+class FolderRow(Struct):
     """One folder.
 
     Its place, the properties kept in a copy, its rows in the columns, and the device number of its
@@ -64,8 +63,7 @@ class FolderRow:
     device: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class StrandTotal:
+class StrandTotal(Struct, frozen=True):
     """Files that share a source folder and a role: the unit that a person sees."""
 
     folder: bytes
@@ -75,8 +73,7 @@ class StrandTotal:
     allocated: int
 
 
-@dataclass(slots=True)
-class Survey:
+class Survey(Struct):
     """A library's folder in columns: row ``i`` is the same entry in each.
 
     Sizes in bytes, times in ns. ``names`` holds all names end to end, row ``i`` from ``ends[i-1]``

@@ -13,16 +13,16 @@ import shutil
 import subprocess
 import threading
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 _WORDS = frozenset(("disk", "drive", "volume", "partition", "partitioning", "format", "harddisk"))
 _IMAGES = "application/x-raw-disk-image"  # shared-mime-info
 _LEAST = 3
 
 
-@dataclass(frozen=True, slots=True)
-class DiskTool:
+class DiskTool(Struct, frozen=True):
     """A disk tool: its name, and the command that opens it."""
 
     name: str

@@ -15,10 +15,10 @@ import stat
 import uuid
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from msgspec import Struct
 from pydantic import BaseModel, ConfigDict
 
 from fascis.drives.connected import Drives
@@ -93,8 +93,7 @@ class Act(BaseModel):
     crossing: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Acts:
+class Acts(Struct, frozen=True):
     """Where acts are recorded, and what applying them needs.
 
     Attributes:

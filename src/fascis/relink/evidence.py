@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
+from msgspec import Struct, field
 
 from fascis.relink.contents import Contents
 from fascis.relink.index import Index
@@ -40,8 +40,7 @@ def _equally_near(_path: bytes) -> tuple[object, ...]:
     return ()
 
 
-@dataclass(frozen=True, slots=True)
-class InUse:
+class InUse(Struct, frozen=True):
     """The files that a library uses and finds.
 
     Attributes:

@@ -13,11 +13,11 @@ import threading
 import time
 from array import array
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from fascis.files.control import UNSTOPPED, Control
@@ -47,8 +47,7 @@ def key_of(name: bytes) -> int:
     )
 
 
-@dataclass(slots=True)
-class Index:
+class Index(Struct):
     """Found files in columns. A *row* is a file's number.
 
     Attributes:

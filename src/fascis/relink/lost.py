@@ -6,8 +6,9 @@ One entry for every referenced file, or image sequence, that is missing or away.
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.documents.model import Length, NotUnderstood, Sequence
 from fascis.files.control import UNSTOPPED, Control
@@ -19,8 +20,7 @@ from fascis.library.standing import Standing
 from fascis.words.speech import tr
 
 
-@dataclass(slots=True)
-class Lost:
+class Lost(Struct):
     """One lost file, or an image sequence as one.
 
     ``0``, empty or None mean unknown.

@@ -11,9 +11,9 @@ from __future__ import annotations
 import heapq
 from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from fascis.files.names import name_key
 from fascis.files.route import Moved
@@ -25,8 +25,7 @@ from fascis.relink.pairs import EQUAL, Flags, Pairs, parts_of
 LEAST = 2
 
 
-@dataclass(slots=True)
-class FolderMove:
+class FolderMove(Struct):
     """A statement with its evidence.
 
     Attributes:
@@ -117,8 +116,7 @@ def solid(pairs: Pairs, strong: Flags, made: Statements, mine: np.ndarray) -> np
     return flags
 
 
-@dataclass(frozen=True, slots=True)
-class Preference:
+class Preference(Struct, frozen=True):
     """Which statements are preferred.
 
     Attributes:

@@ -6,8 +6,9 @@ Also a person's decisions.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import IntEnum
+
+from msgspec import Struct, field
 
 from fascis.files.route import Moved
 from fascis.relink.index import Index
@@ -43,8 +44,7 @@ def evidence_words(evidence: str) -> str:
     return words.get(evidence, evidence)
 
 
-@dataclass(frozen=True, slots=True)
-class Decisions:
+class Decisions(Struct, frozen=True):
     """A person's decisions.
 
     Attributes:
@@ -60,8 +60,7 @@ class Decisions:
 NOTHING_DECIDED = Decisions()
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """A candidate for a lost file, with what agrees and what differs, in words."""
 
     path: bytes
@@ -73,8 +72,7 @@ class Candidate:
     differs: tuple[str, ...]
 
 
-@dataclass(slots=True)
-class Match:
+class Match(Struct):
     """The result. Lists are by the numbers of the lost files.
 
     Attributes:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 
 import numpy as np
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from fascis.files.names import name_key
@@ -50,8 +50,7 @@ _BASES = {
 UNKNOWN, EQUAL, DIFFERS = 0, 1, 2
 
 
-@dataclass(slots=True)
-class Pairs:
+class Pairs(Struct):
     """Pairs in columns, in the order of their lost files.
 
     Attributes:

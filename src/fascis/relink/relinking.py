@@ -9,9 +9,10 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct, field
 
 from fascis.drives.connected import Drives
 from fascis.files.control import UNSTOPPED, Control
@@ -31,8 +32,7 @@ from fascis.relink.retarget import Retarget, retargets
 from fascis.workspace import Workspace
 
 
-@dataclass(slots=True)
-class Relinking:
+class Relinking(Struct):
     """A library's lost files, and the facts for finding them.
 
     Attributes:
@@ -132,8 +132,7 @@ def relinking_of(
     return Relinking(real, uses, lost, used, standing, {}, mounts)
 
 
-@dataclass(frozen=True, slots=True)
-class AlsoLost:
+class AlsoLost(Struct, frozen=True):
     """Another library that lost files of the same folder.
 
     Its id, its name, its path, and the number of files.

@@ -8,9 +8,10 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.documents.model import (
     ByLocator,
@@ -40,8 +41,7 @@ from fascis.words.speech import tr
 Found = Mapping[int, bytes]
 
 
-@dataclass(frozen=True, slots=True)
-class Retarget:
+class Retarget(Struct, frozen=True):
     """The references of one document that change.
 
     ``to`` is by their position in the document, or by photo of a catalog.

@@ -11,9 +11,10 @@ import os
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from fascis.files.digests import Algorithm
 from fascis.files.disk.medium import Medium, as_stream
@@ -39,8 +40,7 @@ class Recorded(NamedTuple):
     mtime_ns: int | None
 
 
-@dataclass(slots=True)
-class File:
+class File(Struct):
     """A file that exists.
 
     Attributes:

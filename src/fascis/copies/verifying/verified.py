@@ -6,11 +6,12 @@ import json
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import Event
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.copies.verifying.verifying import Verification, verify
 from fascis.files.control import Control, Within
@@ -28,8 +29,7 @@ RECEIPTS = OWN + b"/receipts"
 _LARGEST_RECEIPT = 64 << 20
 
 
-@dataclass(slots=True)
-class Verified:
+class Verified(Struct):
     """The result of verifying one library.
 
     Attributes:

@@ -9,8 +9,9 @@ import os
 import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.copies.verifying.reader import BATCH_BYTES, EARLY, Got, Reader
 from fascis.copies.verifying.records import File, Place, Records
@@ -27,8 +28,7 @@ from fascis.library.own import OWN
 from fascis.words.speech import tr
 
 
-@dataclass(slots=True)
-class Verification:
+class Verification(Struct):
     """The result. *Edited*: size or time differs; *damaged*: same size and time, other content.
 
     ``proven``: all was read from the drive itself, not perhaps from memory. ``list_…``: files that

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.arrival.landing.landing import Landing
 from fascis.crossing.journal.copies import Copies
@@ -12,8 +13,7 @@ from fascis.crossing.places.places import Places
 from fascis.files.disk.medium import Medium
 
 
-@dataclass(frozen=True, slots=True)
-class Arriving:
+class Arriving(Struct, frozen=True):
     """One destination that a library arrives on.
 
     Attributes:

@@ -11,8 +11,9 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from fascis.crossing.arrival.arriving import Arriving
 from fascis.crossing.arrival.landing.landing import Landing

@@ -10,9 +10,11 @@ import os
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, closing
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from fascis.crossing.arrival.below import old_folder
 from fascis.crossing.arrival.restoring import same_outside
@@ -54,8 +56,7 @@ _MOST_WRONG = 100
 SAMPLE_SECONDS = 20.0
 
 
-@dataclass(slots=True)
-class Opened:
+class Opened(Struct):
     """The result of opening the documents of a copy; all but ``wrong`` are counts.
 
     Attributes:

@@ -8,7 +8,8 @@ from __future__ import annotations
 import errno
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.copying.proof import INLINE, Proof
 from fascis.crossing.copying.reading_back import Buffers, read_back
@@ -54,8 +55,7 @@ def prove(
     return wrong
 
 
-@dataclass(frozen=True, slots=True)
-class _Again:
+class _Again(Struct, frozen=True):
     """What is needed to read a batch again."""
 
     copies: Copies

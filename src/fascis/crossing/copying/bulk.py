@@ -13,10 +13,11 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import partial
 from operator import itemgetter
 from typing import Any
+
+from msgspec import Struct
 
 from fascis.crossing.copying.file import flush
 from fascis.crossing.copying.helpers import Helpers
@@ -44,8 +45,7 @@ _OF_STRAND = itemgetter(SmallFile.STRAND, SmallFile.SIZE)
 _NEAR = itemgetter(SmallFile.FOLDER, SmallFile.INODE)
 
 
-@dataclass(frozen=True, slots=True)
-class _Batch:
+class _Batch(Struct, frozen=True):
     files: Rows
     copies: Rows
 

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from fascis.crossing.journal.copies import LISTED_OTHERWISE, Copied, Copies, Item
 from fascis.files.digests import Algorithm
 from fascis.files.hash_lists import Listed
 
 
-@dataclass(frozen=True, slots=True)
-class Checks:
+class Checks(Struct, frozen=True):
     """What the lists state about the entries of one crossing.
 
     Attributes:

@@ -14,7 +14,8 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.copying.bulk import LEAST_FILES, Bulk
 from fascis.crossing.copying.checking import Checks
@@ -52,8 +53,7 @@ _READING_THREADS = 1
 _TRIES = 3
 
 
-@dataclass(frozen=True, slots=True)
-class Amending:
+class Amending(Struct, frozen=True):
     """Later changes that are copied into a library that has arrived.
 
     These entries, and the library's name there.
@@ -63,8 +63,7 @@ class Amending:
     library: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Manner:
+class Manner(Struct, frozen=True):
     """How an engine works.
 
     ``now`` is the time of its start in seconds; ``amending`` has the later changes, if it copies
@@ -79,8 +78,7 @@ class Manner:
 _USUAL = Manner()
 
 
-@dataclass(slots=True)
-class _Read:
+class _Read(Struct):
     """The result of reading one copy back; ``stored`` bytes are on the drive for it."""
 
     item: Item
@@ -90,8 +88,7 @@ class _Read:
     proven: bool = False
 
 
-@dataclass(slots=True)
-class _Batch:
+class _Batch(Struct):
     items: list[Item]
     outcomes: list[Copied]
 

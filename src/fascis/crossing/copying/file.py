@@ -11,9 +11,10 @@ import os
 import time
 from collections.abc import Callable
 from concurrent.futures import Future
-from dataclasses import dataclass
 from functools import partial
 from typing import TypeVar
+
+from msgspec import Struct
 
 from fascis.crossing.copying.reading_back import CHUNK, Buffers
 from fascis.crossing.journal.copies import Copied, Item
@@ -70,8 +71,7 @@ class Held:
             raise Written
 
 
-@dataclass(frozen=True, slots=True)
-class Passage:
+class Passage(Struct, frozen=True):
     """Source and target of one copied file.
 
     ``origin`` is its place in the source, ``place`` its new one in the destination.

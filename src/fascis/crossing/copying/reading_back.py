@@ -6,9 +6,10 @@ import errno
 import mmap
 from collections.abc import Collection
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
+
+from msgspec import Struct, field
 
 from fascis.crossing.model.seen import CopySeen, copy_seen_of
 from fascis.crossing.model.small import SMALL_FILE
@@ -57,8 +58,7 @@ class Buffers:
         self.close()
 
 
-@dataclass(frozen=True, slots=True)
-class ReadBack:
+class ReadBack(Struct, frozen=True):
     """The result of reading a copy back.
 
     Its digest, whether no page of it was in memory, its size and times, its bytes on the drive, and

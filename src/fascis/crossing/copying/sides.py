@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from fascis.crossing.model.seen import Fidelity
 from fascis.files.disk.medium import Medium
 
 
-@dataclass(slots=True)
-class Side:
+class Side(Struct):
     """A side: the medium, and the drive's name for messages."""
 
     medium: Medium
@@ -24,8 +24,7 @@ class Loose(Protocol):
         """The opened folder of a path, and the name there. Raises ``OSError``."""
 
 
-@dataclass(frozen=True, slots=True)
-class Ends:
+class Ends(Struct, frozen=True):
     """The two sides between which files are copied.
 
     ``root`` is the staging folder of the library's files at the destination, ``keeps`` the

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.copying.checking import Checks
 from fascis.crossing.copying.file import Held, Written, hindered_by
@@ -32,8 +33,7 @@ from fascis.words.speech import tr
 BATCH = 256
 
 
-@dataclass(frozen=True, slots=True)
-class Stood:
+class Stood(Struct, frozen=True):
     """Compares existing files with their originals on one opened destination.
 
     Attributes:

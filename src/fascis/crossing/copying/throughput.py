@@ -11,7 +11,8 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.files.control import Control
 
@@ -19,8 +20,7 @@ LEAST_FILE = 1 << 20  # Bytes a file on average.
 LEAST_BYTES, LEAST_SECONDS = 32 << 20, 0.5
 
 
-@dataclass(slots=True)
-class _Sum:
+class _Sum(Struct):
     bytes: int = 0
     seconds: float = 0.0
 
@@ -29,8 +29,7 @@ class _Sum:
         return self.bytes / 1e6 / self.seconds if enough else None
 
 
-@dataclass(slots=True)
-class Speeds:
+class Speeds(Struct):
     """Totals of one destination's run; several threads can add to them."""
 
     control: Control

@@ -6,7 +6,8 @@ From measured speeds, otherwise from cautious figures for the kind of drive.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.drives.model import Drive
 from fascis.library.register import KnownDrive
@@ -25,8 +26,7 @@ _GUESSES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Estimate:
+class Estimate(Struct, frozen=True):
     """Seconds for copying and reading back (they overlap) and settling.
 
     ``measured`` if it is based on measured speeds.

@@ -8,11 +8,11 @@ from __future__ import annotations
 import stat
 from array import array
 from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct, field
 
 from fascis.crossing.fit.names import GOES, Apart
 from fascis.crossing.model.problems import Problem
@@ -36,8 +36,7 @@ MOST_HOLES = 8 << 40
 _SLACK = 4096
 
 
-@dataclass(slots=True)
-class Clashes:
+class Clashes(Struct):
     """Files that some destination cannot store as they are.
 
     Rows of the survey, and loose files by their path; bytes of all.

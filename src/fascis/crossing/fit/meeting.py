@@ -9,8 +9,9 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.crossing.scope.gathering import sampled, whole_digest
 from fascis.drives.rules import Rules
@@ -18,8 +19,7 @@ from fascis.files.names import STAGING, join
 from fascis.library.own import OWN
 
 
-@dataclass(frozen=True, slots=True)
-class Stands:
+class Stands(Struct, frozen=True):
     """An existing file or folder in a folder where something arrives.
 
     Attributes:
@@ -34,8 +34,7 @@ class Stands:
     mtime_ns: int
 
 
-@dataclass(frozen=True, slots=True)
-class Comes:
+class Comes(Struct, frozen=True):
     """A file that arrives.
 
     Attributes:
@@ -56,8 +55,7 @@ class Comes:
 Compared = dict[tuple[bytes, int, bytes, int], bool]
 
 
-@dataclass(slots=True)
-class Meeting:
+class Meeting(Struct):
     """Arriving files, and the existing files at their paths.
 
     Attributes:

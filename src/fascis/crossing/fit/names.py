@@ -11,8 +11,9 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import compress
+
+from msgspec import Struct, field
 
 from fascis.crossing.fit.meeting import Meeting
 from fascis.crossing.model.fates import Fate
@@ -29,8 +30,7 @@ GOES = (Fate.COPY, Fate.OWN, Fate.UNHOLDABLE)
 _MOST_TRIES = 1_000
 
 
-@dataclass(slots=True)
-class Apart:
+class Apart(Struct):
     """Names that differ in the copy. Places are those of the library as it is now.
 
     Attributes:
@@ -241,8 +241,7 @@ def _tree(
     return tree
 
 
-@dataclass(slots=True)
-class _Equal:
+class _Equal(Struct):
     """Files that exist there already: file → place there, and the forms of their names."""
 
     stands: dict[bytes, bytes] = field(default_factory=dict)

@@ -9,11 +9,11 @@ import os
 import stat
 from collections.abc import Iterable, Iterator, Sequence, Set
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
+from msgspec import Struct, field
 
 from fascis.crossing.journal.glance import promised, spoken_for
 from fascis.crossing.model.afterwards import After
@@ -40,8 +40,7 @@ _JOURNAL_BYTES_A_FILE = 420
 MOST_LEASES = 2_000
 
 
-@dataclass(slots=True)
-class Surroundings:
+class Surroundings(Struct):
     """The drives of all places, and the problems found.
 
     ``drives`` are those of the destinations, None for an unknown one; ``usable`` shows which can be

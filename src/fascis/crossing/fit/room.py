@@ -6,11 +6,10 @@ frees its room only if all of them are deleted.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from msgspec import Struct, field
 
 
-@dataclass(slots=True)
-class Freeing:
+class Freeing(Struct):
     """Files to be deleted: their number, length, and the room they free, in bytes."""
 
     files: int = 0

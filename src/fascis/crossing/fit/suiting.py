@@ -5,8 +5,9 @@ What each would refuse, by the same rules that a plan uses. Pure.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.fit.limits import Columns, clashes, holding_problems, name_problems
 from fascis.crossing.fit.names import keep_apart
@@ -23,8 +24,7 @@ from fascis.words.speech import tr
 _ONLY_OF_A_DRIVE = (Code.RULES_ASSUMED, Code.TIMES_COARSER)
 
 
-@dataclass(frozen=True, slots=True)
-class Suits:
+class Suits(Struct, frozen=True):
     """A file system, and its consequences for one library.
 
     How many files clash, and every problem.

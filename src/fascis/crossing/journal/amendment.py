@@ -8,8 +8,9 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.model.seen import inode_key
@@ -19,8 +20,7 @@ from fascis.library.roles import ROLES, Role
 from fascis.library.survey import Kind, strand_folder
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """Files that appeared at the old place after the plan was made."""
 
     place: bytes

@@ -9,9 +9,10 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from fascis.crossing.journal import alike
 from fascis.crossing.journal.journal import BATCH, Journal
@@ -39,8 +40,7 @@ _PLACE_THERE = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(Struct, frozen=True):
     """One entry of the plan and what is known of it; sizes in bytes, times in ns."""
 
     id: int
@@ -77,8 +77,7 @@ class Item:
     stood: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Copied:
+class Copied(Struct, frozen=True):
     """The outcome of copying one item."""
 
     item: int
@@ -107,8 +106,7 @@ Then how the original looks, as in :data:`StoodRow`.
 """
 
 
-@dataclass(frozen=True, slots=True)
-class StrandProgress:
+class StrandProgress(Struct, frozen=True):
     """The progress of one strand on one destination: counts and bytes of regular files."""
 
     id: int

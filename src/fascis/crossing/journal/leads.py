@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.library.references.uses import NOWHERE, led_outside
 
 
-@dataclass(frozen=True, slots=True)
-class Led:
+class Led(Struct, frozen=True):
     """The leads of one document or link.
 
     Attributes:
@@ -39,8 +39,7 @@ class Led:
         return dict(zip(self.photos, self.of, strict=True)) if self.photos else {}
 
 
-@dataclass(slots=True)
-class LeadRows:
+class LeadRows(Struct):
     """The leads of a whole plan as stored in the journal.
 
     ``(entry, seen, leads, photos)``, and paths by their index.

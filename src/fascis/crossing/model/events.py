@@ -6,13 +6,13 @@ Plain values, one callback.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.model.states import State
 
 
-@dataclass(frozen=True, slots=True)
-class Advanced:
+class Advanced(Struct, frozen=True):
     """Bytes or files were copied or verified, counted for one strand on one destination."""
 
     strand: int
@@ -23,16 +23,14 @@ class Advanced:
     destination: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Entered:
+class Entered(Struct, frozen=True):
     """A state was entered: by the crossing, or by one of its destinations alone."""
 
     state: State
     destination: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Attention:
+class Attention(Struct, frozen=True):
     """Something needs attention; ``meaning`` is what it means for the files."""
 
     place: bytes
@@ -40,8 +38,7 @@ class Attention:
     meaning: str
 
 
-@dataclass(frozen=True, slots=True)
-class Released:
+class Released(Struct, frozen=True):
     """Originals were deleted."""
 
     files: int

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from array import array
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from fascis.library.roles import ROLES, Role, RoleRule, is_media
 from fascis.library.survey import Kind, Survey
@@ -28,8 +29,7 @@ class Fate(IntEnum):
 _BY_NAMES = RoleRule()
 
 
-@dataclass(frozen=True, slots=True)
-class Fates:
+class Fates(Struct, frozen=True):
     """What decides the fate of an entry.
 
     Roles left out and discarded, rows left out, and whether a destination has links. Patterns of an

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class NewFolder:
+
+class NewFolder(Struct, frozen=True):
     """In a new folder of its own.
 
     Attributes:
@@ -30,8 +30,7 @@ class NewFolder:
         return self.target
 
 
-@dataclass(frozen=True, slots=True)
-class IntoExisting:
+class IntoExisting(Struct, frozen=True):
     """In an existing folder.
 
     Attributes:

@@ -6,8 +6,9 @@ return. A table in the tests holds all of them to it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from msgspec import Struct
 
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.states import UNFINISHED, State
@@ -46,8 +47,7 @@ def acts(state: State) -> frozenset[Act]:
     return _ACTS.get(state, frozenset[Act]())
 
 
-@dataclass(frozen=True, slots=True)
-class Facts:
+class Facts(Struct, frozen=True):
     """The facts that decide.
 
     Attributes:

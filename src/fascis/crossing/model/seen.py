@@ -6,9 +6,10 @@ Sizes in bytes, times in ns.
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from enum import Enum
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from fascis.drives.rules import Rules
 from fascis.files.times import ctime_of, mtime_of
@@ -31,8 +32,7 @@ class CopySeen(NamedTuple):
     ctime_ns: int | None = None
 
 
-@dataclass(slots=True)
-class Fidelity:
+class Fidelity(Struct):
     """What the destination can keep, and whether owners are kept (only root can)."""
 
     modes: bool

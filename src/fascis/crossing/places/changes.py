@@ -8,7 +8,8 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.crossing.journal.copies import Copies, Item, Original
 from fascis.crossing.journal.which import Which
@@ -25,8 +26,7 @@ from fascis.library.survey import kind_of
 Place = bytes
 
 
-@dataclass(slots=True)
-class Differences:
+class Differences(Struct):
     """All differences from the records: decisions are based on them.
 
     Also counts all files there.

@@ -8,8 +8,9 @@ from __future__ import annotations
 import os
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.files.disk.medium import Medium
 from fascis.files.errors import EnvironmentTrouble
@@ -59,8 +60,7 @@ class LooseMedia:
         self._let_go.clear()
 
 
-@dataclass(frozen=True, slots=True)
-class Sources:
+class Sources(Struct, frozen=True):
     """The sources of a crossing: the library's folder, opened and proven, and loose media."""
 
     library: Medium

@@ -9,9 +9,10 @@ import fcntl
 import os
 import stat
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.journal.header import DriveFacts, Goal, Header
 from fascis.crossing.model.seen import Fidelity, inode_key
@@ -44,8 +45,7 @@ def staging_name(crossing: str) -> bytes:
     return STAGING + crossing.encode()
 
 
-@dataclass(slots=True)
-class Places:
+class Places(Struct):
     """The header's facts as paths and names.
 
     The old place, and one of the destinations by its number.

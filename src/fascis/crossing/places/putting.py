@@ -10,10 +10,10 @@ import io
 import os
 from collections.abc import Callable
 from contextlib import closing
-from dataclasses import dataclass
 from typing import BinaryIO
 
 from blake3 import blake3
+from msgspec import Struct
 
 from fascis.crossing.model.seen import CopySeen, Fidelity, copy_seen_of
 from fascis.files.disk.digest import digest_of
@@ -41,8 +41,7 @@ class _Stream(io.RawIOBase):
         return len(view)
 
 
-@dataclass(frozen=True, slots=True)
-class Like:
+class Like(Struct, frozen=True):
     """The properties that a rewritten file takes from the earlier one.
 
     Mode, times, owner if wanted, attributes.

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.model.problems import Problem
@@ -30,8 +31,7 @@ class Turn(StrEnum):
     AGAIN = "again"  # The library is surveyed again.
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """One answer; ``changes`` are the choices it changes."""
 
     words: str

@@ -5,15 +5,14 @@ A plan has a scope, a landing, followers, and what happens afterwards.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from fascis.crossing.model.afterwards import After, Shared, Taken
 from fascis.crossing.scope.selection import StrandKey
 from fascis.library.roles import Role
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
+class Scope(Struct, frozen=True):
     """What is copied.
 
     Attributes:
@@ -42,8 +41,7 @@ class Scope:
         return self.leave_out | self.discard
 
 
-@dataclass(frozen=True, slots=True)
-class Follower:
+class Follower(Struct, frozen=True):
     """A document that stays and is updated to the new place.
 
     Its absolute path, its name for messages, the name of its kind, and how many references change.
@@ -55,8 +53,7 @@ class Follower:
     references: int
 
 
-@dataclass(frozen=True, slots=True)
-class Followers:
+class Followers(Struct, frozen=True):
     """Documents that stay and are updated to the new place.
 
     ``led`` is true if any are; otherwise the files they use stay.
@@ -66,8 +63,7 @@ class Followers:
     documents: tuple[Follower, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Afterwards:
+class Afterwards(Struct, frozen=True):
     """What happens after all copies are verified.
 
     Attributes:
@@ -79,8 +75,7 @@ class Afterwards:
     loose_too: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Choices:
+class Choices(Struct, frozen=True):
     """The person's choices, one by one, from window or command line.
 
     The name there is "" for the library's own. ``shared`` decides about files that documents which

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from fascis.crossing.fit.limits import Clashes, Columns, clashes
 from fascis.crossing.fit.meeting import Comes, Meeting
@@ -25,8 +25,7 @@ from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
 
 
-@dataclass(frozen=True, slots=True)
-class Totals:
+class Totals(Struct, frozen=True):
     """Sums over regular files, without Fascis's own.
 
     Bytes are lengths, ``allocated`` the room on the drive.
@@ -37,8 +36,7 @@ class Totals:
     allocated: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Fitted:
+class Fitted(Struct, frozen=True):
     """The fate of every file, so that the destinations can store it.
 
     ``left`` files stay for that reason, ``left_taken`` files because another file has their name.

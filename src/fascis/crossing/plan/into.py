@@ -6,8 +6,9 @@ import io
 import os
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.fit.meeting import Comes, Meeting
 from fascis.crossing.fit.names import Apart
@@ -37,8 +38,7 @@ from fascis.workspace import Workspace
 _MOST = 1000
 
 
-@dataclass(frozen=True, slots=True)
-class Into:
+class Into(Struct, frozen=True):
     """The landing of a plan in an existing folder.
 
     Attributes:

@@ -6,8 +6,9 @@ import os
 import secrets
 from array import array
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from fascis.crossing.fit.estimate import estimate
 from fascis.crossing.fit.limits import Columns, holding_problems, left_problem, name_problems

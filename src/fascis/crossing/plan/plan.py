@@ -9,10 +9,11 @@ import heapq
 import secrets
 from array import array
 from collections.abc import Collection
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.crossing.fit.estimate import Estimate
 from fascis.crossing.fit.names import Apart
@@ -34,8 +35,7 @@ from fascis.library.standing import Standing
 from fascis.library.survey import Kind, Survey
 
 
-@dataclass(frozen=True, slots=True)
-class Goal:
+class Goal(Struct, frozen=True):
     """One destination of a plan.
 
     The landing, its drive if known, the bytes it needs there, and the time that takes.
@@ -52,8 +52,7 @@ class Goal:
         return self.landing.folder
 
 
-@dataclass(frozen=True, slots=True)
-class Update:
+class Update(Struct, frozen=True):
     """What an update changes in a copy; places are those of the copy.
 
     Attributes:
@@ -67,8 +66,7 @@ class Update:
     earlier: tuple[bytes, ...]
 
 
-@dataclass(slots=True)
-class Plan:
+class Plan(Struct):
     """A crossing before it starts: a scope, a landing on each destination, followers, afterwards.
 
     ``survey`` holds the items in columns, ``fates`` the fate of each. ``totals`` counts copied

@@ -7,9 +7,10 @@ it again, so that a language can put them anywhere.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.model.afterwards import After, Shared
 from fascis.crossing.plan.plan import Plan
@@ -38,16 +39,14 @@ class Choice(StrEnum):
     GATHERED = "gathered"
 
 
-@dataclass(frozen=True, slots=True)
-class Run:
+class Run(Struct, frozen=True):
     """A piece of a sentence: plain text, or a choice."""
 
     text: str
     choice: Choice | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Sentence:
+class Sentence(Struct, frozen=True):
     """A sentence in pieces, in order."""
 
     runs: tuple[Run, ...]

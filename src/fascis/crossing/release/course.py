@@ -9,9 +9,10 @@ import logging
 import os
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import ExitStack, closing
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.copying.reading_back import Buffers

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from fascis.crossing.journal.copies import Copies
 from fascis.crossing.journal.journal import LED

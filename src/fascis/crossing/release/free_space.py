@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.drives.model import Drive
 from fascis.files.disk.medium import Medium
@@ -14,8 +15,7 @@ from fascis.words.figures import size
 from fascis.words.speech import tr
 
 
-@dataclass(slots=True)
-class Deleted:
+class Deleted(Struct):
     """What was deleted.
 
     Files, their bytes and their room on the drive, and known reasons for room that is still in use.

@@ -11,9 +11,10 @@ import io
 import os
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import ExitStack
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+from msgspec import Struct
 
 from fascis.files.disk.writer import AtomicWriter
 from fascis.files.errors import FascisError
@@ -36,8 +37,7 @@ Anew = Mapping[bytes, bytes]
 _Write = Callable[[BinaryIO, BinaryIO], None]
 
 
-@dataclass(frozen=True, slots=True)
-class NotMended:
+class NotMended(Struct, frozen=True):
     """A list that could not be updated: its absolute path, and what that means."""
 
     path: bytes

@@ -10,9 +10,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
 from itertools import groupby
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.copying.reading_back import Buffers
 from fascis.crossing.journal.copies import Copies, Item
@@ -84,8 +85,7 @@ def _mend(journal: Journal, copies: Copies) -> None:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Loose:
+class _Loose(Struct, frozen=True):
     """What is needed to delete the loose originals of one folder."""
 
     workspace: Workspace

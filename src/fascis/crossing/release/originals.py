@@ -12,10 +12,10 @@ import errno
 import os
 import stat
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Protocol
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from fascis.crossing.copying.reading_back import Buffers, read_back
 from fascis.crossing.journal.copies import Copies, Item, arrives_at, is_damaged
@@ -63,8 +63,7 @@ _STAYS_BY_ERROR = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """A whole copy that is kept when the originals are deleted: open, proven by drive and token."""
 
     copies: Copies
@@ -159,8 +158,7 @@ class Originals(Protocol):
         """Deletes one if it is what was proven."""
 
 
-@dataclass(slots=True)
-class Release:
+class Release(Struct):
     """One running release: all places open and proven. ``kept`` starts with home.
 
     ``used`` are places that others need, and who needs them: they stay. So do places in ``lost``,

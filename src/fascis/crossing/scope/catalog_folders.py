@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import folders_above
@@ -24,8 +26,7 @@ from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class Elsewhere:
+class Elsewhere(Struct, frozen=True):
     """What is copied instead of the library around a catalog.
 
     Attributes:

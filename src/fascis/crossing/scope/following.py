@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.crossing.scope.kept import Lead, Needed
 from fascis.documents.learned.kind import check_agreed
@@ -21,8 +22,7 @@ from fascis.relink.retarget import Retarget
 from fascis.words.speech import tr, trn
 
 
-@dataclass(frozen=True, slots=True)
-class Broken:
+class Broken(Struct, frozen=True):
     """A document that cannot be updated, a file that it needs, and the reason."""
 
     told: str
@@ -50,8 +50,7 @@ def broken_sentence(broken: Sequence[Broken], below: bytes = b"") -> str:
     return f"{said} {others}"
 
 
-@dataclass(slots=True)
-class Following:
+class Following(Struct):
     """Documents that follow, and documents that would break.
 
     ``led`` has each document by its absolute path, and the files with new paths.

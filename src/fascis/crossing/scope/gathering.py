@@ -8,10 +8,10 @@ from __future__ import annotations
 import os
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import join, name_key, parent
@@ -25,8 +25,7 @@ _SAMPLE = 1 << 16
 _CHUNK = 1 << 22
 
 
-@dataclass(slots=True)
-class Gathering:
+class Gathering(Struct):
     """Loose files that are copied.
 
     Attributes:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Set
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fascis.documents.model import Sequence
 from fascis.documents.registry import companions
@@ -13,16 +15,14 @@ from fascis.library.references.uses import Uses
 from fascis.library.survey import Survey
 
 
-@dataclass(slots=True)
-class Lead:
+class Lead(Struct):
     """The files to which one reference leads: absolute paths; for a sequence its frames."""
 
     sequence: Sequence | None = None
     files: list[bytes] = field(default_factory=list)
 
 
-@dataclass(slots=True)
-class Needed:
+class Needed(Struct):
     """The files that are needed, and who needs them.
 
     Attributes:

@@ -6,7 +6,8 @@ A part contains the same files as in its crossing: the plan uses the same functi
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.crossing.scope.parts import find_part, left_by
 from fascis.crossing.scope.surveyed import Surveyed
@@ -16,8 +17,7 @@ from fascis.library.survey import Kind, strand_folder
 from fascis.words.speech import tr
 
 
-@dataclass(frozen=True, slots=True)
-class NamedPart:
+class NamedPart(Struct, frozen=True):
     """One part that can be chosen.
 
     Attributes:
@@ -33,8 +33,7 @@ class NamedPart:
     folder: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Weight:
+class Weight(Struct, frozen=True):
     """The files and bytes of a part: its own, and those others use too."""
 
     own: tuple[int, int]

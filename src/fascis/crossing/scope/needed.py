@@ -18,9 +18,10 @@ import time
 import unicodedata
 from collections import deque
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote_to_bytes
+
+from msgspec import Struct
 
 from fascis.crossing.journal.glance import yet_to_copy
 from fascis.crossing.scope.kept import Lead, Needed
@@ -85,8 +86,7 @@ _CANNOT_BE_READ = (NotUnderstood, EnvironmentTrouble, OSError, MemoryError)
 _Who = tuple[bytes, str]
 
 
-@dataclass(frozen=True, slots=True)
-class Going:
+class Going(Struct, frozen=True):
     """The files that would be set aside or deleted: only these are searched for.
 
     Attributes:

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.crossing.journal.header import PartFacts
 from fascis.crossing.model.problems import Problem
@@ -27,8 +28,7 @@ class NotOnePart(ValueError):
     """A name that several projects have; ``str()`` gives the sentence."""
 
 
-@dataclass(slots=True)
-class Part:
+class Part(Struct):
     """The named parts, found in a survey.
 
     Attributes:
@@ -183,8 +183,7 @@ def _with_what_is_used(surveyed: Surveyed, part: Part) -> None:
         chosen |= more
 
 
-@dataclass(frozen=True, slots=True)
-class Left:
+class Left(Struct, frozen=True):
     """The files outside a part: rows, loose files by their path, and folders."""
 
     rows: set[int]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.fates import Fate
@@ -27,8 +28,7 @@ StrandKey = tuple[bytes, Role, Standing]
 _UNUSED = STANDINGS.index(Standing.UNUSED)
 
 
-@dataclass(slots=True)
-class Selection:
+class Selection(Struct):
     """Files left out by choice: rows of the survey, and loose files by their path.
 
     Roles are handled elsewhere. ``part`` has the named parts if not the whole library is copied;
@@ -172,8 +172,7 @@ def broken_problems(broken: Sequence[Broken], below: bytes) -> Iterator[Problem]
     )
 
 
-@dataclass(frozen=True, slots=True)
-class LeftOut:
+class LeftOut(Struct, frozen=True):
     """``(place, size)`` of files left out by choice although a copied document uses them."""
 
     files: list[tuple[bytes, int]]

@@ -10,10 +10,12 @@ import os
 import stat
 from collections.abc import Callable, Mapping
 from contextlib import closing
-from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fascis.crossing.model.problems import Problem
 from fascis.crossing.scope.gathering import below, find_equals
@@ -44,8 +46,7 @@ if TYPE_CHECKING:
     from fascis.relink.relinking import Relinking
 
 
-@dataclass
-class Surveyed:
+class Surveyed(Struct, dict=True):
     """A library surveyed for planning, kept while choices change.
 
     Attributes:

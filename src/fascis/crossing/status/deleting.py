@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.fit.room import Freeing
@@ -27,8 +28,7 @@ from fascis.library.survey import Kind
 from fascis.words.speech import tr
 
 
-@dataclass(frozen=True, slots=True)
-class Staying:
+class Staying(Struct, frozen=True):
     """An original that would stay.
 
     Its place in the library, or its full path if it is loose; its length in bytes; the reason, and
@@ -49,16 +49,14 @@ class Staying:
         return self.why.words
 
 
-@dataclass(slots=True)
-class Together:
+class Together(Struct):
     """How many files, and their total length in bytes."""
 
     files: int = 0
     bytes: int = 0
 
 
-@dataclass(slots=True)
-class Deleting:
+class Deleting(Struct):
     """What a release would delete now, and what would stay.
 
     ``places`` and ``lengths`` (bytes) are those of all deleted files, ``stays`` has all that stay;

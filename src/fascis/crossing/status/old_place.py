@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
@@ -20,8 +21,7 @@ from fascis.words.speech import tr, trn
 MOST = 1000  # Files that are counted.
 
 
-@dataclass(frozen=True, slots=True)
-class Begun:
+class Begun(Struct, frozen=True):
     """A library that exists again where one was before it moved.
 
     Its path, the library's id and its present home. ``since`` is the time of its oldest file in

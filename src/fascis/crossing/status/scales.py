@@ -8,7 +8,8 @@ from __future__ import annotations
 import stat
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.crossing.arrival.destination import Destination
 from fascis.crossing.arrival.open_check import Opened, open_documents
@@ -28,8 +29,7 @@ from fascis.words.figures import listed, number
 from fascis.words.speech import tr, trn
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
+class Check(Struct, frozen=True):
     """One line of the scales.
 
     Figures of both sides as text, for each copy, the verdict, and whether it passed.
@@ -43,8 +43,7 @@ class Check:
     detail: str = ""
 
 
-@dataclass(slots=True)
-class Balance:
+class Balance(Struct):
     """All checks, failed ones first.
 
     ``weights`` are strand bytes on (originals, copy, and so on), largest first. ``newer`` changed

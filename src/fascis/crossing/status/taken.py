@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.crossing.crossing import Crossing
 from fascis.crossing.model.states import State
@@ -19,8 +20,7 @@ from fascis.workspace import Workspace
 _ARRIVED = (State.SETTLED, State.SWITCHED, State.PARKED, State.RELEASED)
 
 
-@dataclass(frozen=True, slots=True)
-class Taken:
+class Taken(Struct, frozen=True):
     """Lost files that a crossing took to another drive.
 
     Attributes:

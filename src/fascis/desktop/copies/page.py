@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct, field
 from PyQt6.QtWidgets import QFrame, QRadioButton, QVBoxLayout, QWidget
 
 from fascis.copies.repairing import CANNOT, Found, Repair
@@ -27,8 +27,7 @@ from fascis.words.speech import tr, trn
 _MOST = 12
 
 
-@dataclass(frozen=True, slots=True)
-class CopyActions:
+class CopyActions(Struct, frozen=True):
     """Actions on a library's copies; None for those that are not possible now.
 
     Attributes:
@@ -48,8 +47,7 @@ class CopyActions:
     one_more: Do | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class PlanToChange:
+class PlanToChange(Struct, frozen=True):
     """A planned change of a copy.
 
     Attributes:
@@ -69,8 +67,7 @@ class PlanToChange:
     said: list[str] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
-class ChangeActions:
+class ChangeActions(Struct, frozen=True):
     """The actions for it; ``again`` plans it with or without ungathering."""
 
     decisions: DecisionActions

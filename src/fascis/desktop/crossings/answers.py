@@ -5,7 +5,7 @@ What is safe now, which step is next, and why a button is not available yet.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from fascis.crossing.model.afterwards import After
 from fascis.crossing.model.policy import Facts, Step, next_step, why_not_release
@@ -17,8 +17,7 @@ from fascis.words.figures import size
 from fascis.words.speech import tr, trn
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """One row of "Is it safe to…"."""
 
     question: str
@@ -26,8 +25,7 @@ class Answer:
     answer: str
 
 
-@dataclass(frozen=True, slots=True)
-class DriveNow:
+class DriveNow(Struct, frozen=True):
     """The progress on one drive: bytes and files not yet read back; times in seconds since 1970.
 
     ``whole_at`` is when everything was verified and the library had its name there, or None.
@@ -42,8 +40,7 @@ class DriveNow:
     number: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Situation:
+class Situation(Struct, frozen=True):
     """The facts that decide the answers.
 
     The first of the drives becomes home; ``awake`` is what is prevented, see ``Awake``. ``busy``: a

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from PyQt6.QtCore import QAbstractListModel, QModelIndex, QSize, Qt
 from PyQt6.QtWidgets import QLineEdit, QListView, QStyledItemDelegate, QStyleOptionViewItem
 
@@ -20,8 +20,7 @@ from fascis.words.figures import NBSP, number, size
 from fascis.words.speech import tr, trn
 
 
-@dataclass(frozen=True, slots=True)
-class OnItsWay:
+class OnItsWay(Struct, frozen=True):
     """A crossing that is running or interrupted.
 
     Attributes:
@@ -40,8 +39,7 @@ class OnItsWay:
     followers: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class OnItsWayActions:
+class OnItsWayActions(Struct, frozen=True):
     """The actions for it."""
 
     pause: Do
@@ -52,16 +50,14 @@ class OnItsWayActions:
     shelves: Do
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
+class Offer(Struct, frozen=True):
     """A step at the scales: its label and its function."""
 
     words: str
     do: Do
 
 
-@dataclass(frozen=True, slots=True)
-class AtScales:
+class AtScales(Struct, frozen=True):
     """A settled crossing.
 
     Attributes:
@@ -81,8 +77,7 @@ class AtScales:
     balance: Balance | None
 
 
-@dataclass(frozen=True, slots=True)
-class Opening:
+class Opening(Struct, frozen=True):
     """A copy that a person should open.
 
     Attributes:
@@ -98,8 +93,7 @@ class Opening:
     opened: bool
 
 
-@dataclass(frozen=True, slots=True)
-class OpeningActions:
+class OpeningActions(Struct, frozen=True):
     """The actions for it."""
 
     copy_path: Do

@@ -5,10 +5,11 @@ Read from its journal at once, outside the interface thread.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.copies.repairing import sound_copies
 from fascis.crossing.arrival.destination import Destination
@@ -34,8 +35,7 @@ MOST_DOCUMENTS = 6
 MOST_HINDERED = 200
 
 
-@dataclass(slots=True)
-class SeenDrive:
+class SeenDrive(Struct):
     """One destination in one reading of a journal. Sizes in bytes, times in seconds since 1970."""
 
     number: int
@@ -56,8 +56,7 @@ class SeenDrive:
         )
 
 
-@dataclass(slots=True)
-class Seen:
+class Seen(Struct):
     """One reading of a journal.
 
     Sizes in bytes, times in seconds since 1970; ``release`` is the record of a release.
@@ -149,8 +148,7 @@ class Seen:
         return made
 
 
-@dataclass(slots=True)
-class Listed:
+class Listed(Struct):
     """A crossing as it was last read for the list. Bytes, seconds, and seconds since 1970.
 
     Attributes:

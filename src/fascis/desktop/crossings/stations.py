@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from msgspec import Struct
 from PyQt6.QtCore import QPointF, QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen, QRegion
 from PyQt6.QtWidgets import QSizePolicy, QWidget
@@ -152,16 +151,14 @@ class StationLine(QWidget):
             painter.drawLine(QPointF(second + offset, 4), QPointF(second + offset, y + 54))
 
 
-@dataclass(slots=True)
-class LaneOn:
+class LaneOn(Struct):
     """The progress of one strand on one drive, in bytes."""
 
     copied: int = 0
     verified: int = 0
 
 
-@dataclass(slots=True)
-class Lane:
+class Lane(Struct):
     """One strand, and its progress on every drive; ``total`` in bytes."""
 
     id: int

@@ -5,9 +5,9 @@ Stations, bars, problems, the scales.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum
 
+from msgspec import Struct
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import (
@@ -44,8 +44,7 @@ class Group(Enum):
     DONE = "done"
 
 
-@dataclass(slots=True)
-class CrossingRow:
+class CrossingRow(Struct):
     """One line of the list, as read from a journal.
 
     ``waits`` is its position in the queue, from 1, or 0; ``one_more`` means that home stays.

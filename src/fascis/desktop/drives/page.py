@@ -6,11 +6,11 @@ What it is, what it can store, how fast it is, what is on it, and what can be do
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from functools import partial
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QAbstractItemView,
@@ -57,8 +57,7 @@ class Deed(StrEnum):
 DoDeed = Callable[[Deed], None]
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
+class Offer(Struct, frozen=True):
     """One action: its label, and whether it is the main one."""
 
     deed: Deed
@@ -66,16 +65,14 @@ class Offer:
     main: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Tools:
+class Tools(Struct, frozen=True):
     """The desktop's own disk tool, if there is one, and its name for the drive."""
 
     name: str
     device: str
 
 
-@dataclass(frozen=True, slots=True)
-class Known:
+class Known(Struct, frozen=True):
     """The known folder of a library, and how the other one differs.
 
     ``differs`` is "" until that is known.

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Coming:
+class Coming(Struct, frozen=True):
     """A library on its way to a drive; ``done`` is the verified share."""
 
     drive: str

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
-from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from msgspec import Struct
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
@@ -40,8 +40,7 @@ def first_words(waiting: Sequence[Problem]) -> str:
     return trn("{n} decision first", "{n} decisions first", len(waiting))
 
 
-@dataclass(frozen=True, slots=True)
-class DecisionActions:
+class DecisionActions(Struct, frozen=True):
     """The results of decisions; ``able`` are the possible turns here."""
 
     answer: Callable[[Problem, Answer], None]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from PyQt6.QtCore import QPoint, QRect, QRectF, QSize, Qt
 from PyQt6.QtGui import (
     QFontMetricsF,
@@ -24,8 +24,7 @@ LINE = 29
 _RADIUS = 4
 
 
-@dataclass(frozen=True, slots=True)
-class _Word:
+class _Word(Struct, frozen=True):
     """A word, or a piece of one, with its position; ``part`` is the choice to which it belongs."""
 
     text: str
@@ -35,8 +34,7 @@ class _Word:
     width: float
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """A piece of a sentence; a piece with a key is a choice."""
 
     text: str

@@ -5,16 +5,16 @@ No other module has a colour.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
 from importlib import resources
 from pathlib import Path
 
+from msgspec import Struct
+from msgspec.structs import asdict
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PyQt6.QtWidgets import QApplication
 
 
-@dataclass(frozen=True)
-class Theme:
+class Theme(Struct, frozen=True):
     """The colours of one theme, as ``#RRGGBB``.
 
     ``…_text`` are for text, the others for fills and lines.
@@ -188,7 +188,7 @@ def apply(application: QApplication, theme: Theme) -> None:
 
 
 def _style(t: Theme) -> str:
-    values = {f.name: getattr(t, f.name) for f in fields(t)}
+    values = asdict(t)
     check = resources.files("fascis.desktop").joinpath(f"pictures/check-{t.name.lower()}.svg")
     return (
         _STYLE.replace("CHECK", Path(str(check)).as_posix())

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.desktop.kit.panel import SidePanel
 from fascis.desktop.kit.pieces import Do, button, label, rule
@@ -19,8 +20,7 @@ _MOST_LEFT = 4
 _LONGEST = 60
 
 
-@dataclass(frozen=True, slots=True)
-class LearningActions:
+class LearningActions(Struct, frozen=True):
     """The possible actions.
 
     Attributes:
@@ -35,8 +35,7 @@ class LearningActions:
     back: Do
 
 
-@dataclass(frozen=True, slots=True)
-class ToRead:
+class ToRead(Struct, frozen=True):
     """A document that is not understood: the reason, and what was found in it."""
 
     document: Path

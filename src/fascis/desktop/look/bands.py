@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import time
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
@@ -35,8 +35,7 @@ _OLD = 6.0
 _YEAR_NS = 365.25 * 86400 * 1e9
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """One block of a band: a folder, files directly in one, or several small ones together.
 
     ``room``: bytes on the drive.

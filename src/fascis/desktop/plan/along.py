@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from fascis.crossing.scope.selection import StrandKey
 from fascis.desktop.strands.woven import Woven
@@ -10,8 +10,7 @@ from fascis.library.roles import Role
 from fascis.library.standing import Standing
 
 
-@dataclass(frozen=True, slots=True)
-class Along:
+class Along(Struct, frozen=True):
     """What could be copied, each as files and bytes.
 
     Used, loose, roles that can be made again, unused, strands taken out.

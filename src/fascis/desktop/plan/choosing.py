@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
 from PyQt6.QtCore import QMimeData, QPointF, Qt
 from PyQt6.QtGui import QDrag, QMouseEvent
 from PyQt6.QtWidgets import (
@@ -47,8 +47,7 @@ from fascis.words.speech import tr, trn
 _TALLEST = 190
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """A possible drive: its name, its folder, and its free space in bytes."""
 
     label: str
@@ -56,8 +55,7 @@ class Target:
     free: int
 
 
-@dataclass(frozen=True, slots=True)
-class Around:
+class Around(Struct, frozen=True):
     """The facts around a plan.
 
     Attributes:
@@ -83,8 +81,7 @@ class Around:
     waits: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class ChoiceActions:
+class ChoiceActions(Struct, frozen=True):
     """The functions of the choices."""
 
     change: Callable[..., None]

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from fascis.copies.bringing_back import ways_back
@@ -102,8 +102,7 @@ def source_preview(plan: Plan, drive: Drive) -> Preview:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Looked:
+class _Looked(Struct, frozen=True):
     """The result of reading drives and libraries."""
 
     shelves: list[Shelf]

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import replace
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
@@ -37,8 +38,7 @@ from fascis.words.speech import tr
 from fascis.workspace import Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class PlanDraft:
+class PlanDraft(Struct, frozen=True):
     """The plan in progress: the library, and the destination folder."""
 
     standing: OnShelf

@@ -6,8 +6,9 @@ Everything belongs to one plan. While a newer one is made, the figures are repla
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from PyQt6.QtCore import QObject, Qt, QTimer
 from PyQt6.QtWidgets import (
     QAbstractButton,
@@ -43,8 +44,7 @@ _TYPED_MS = 300
 _MOST_KEPT = 200
 
 
-@dataclass(frozen=True, slots=True)
-class PlanActions:
+class PlanActions(Struct, frozen=True):
     """The possible actions on a plan."""
 
     choices: ChoiceActions

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
+from msgspec import Struct
 from PyQt6.QtWidgets import QCheckBox, QRadioButton, QVBoxLayout, QWidget
 
 from fascis.crossing.model.afterwards import After
@@ -89,8 +89,7 @@ class SplitPage:
         return made
 
 
-@dataclass(frozen=True, slots=True)
-class SplitDraft:
+class SplitDraft(Struct, frozen=True):
     """The split in progress.
 
     Attributes:
@@ -107,8 +106,7 @@ class SplitDraft:
     accepted: frozenset[Any] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class SplitActions:
+class SplitActions(Struct, frozen=True):
     """The possible actions on a planned split."""
 
     rest: Callable[[bool], None]

@@ -8,11 +8,12 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from fascis.crossing.scope.surveyed import Surveyed, remember, survey_library
@@ -43,8 +44,7 @@ _OFTEN = 0.1
 _SOON = 120
 
 
-@dataclass(slots=True)
-class Outcome:
+class Outcome(Struct):
     """One matching, ready to be shown."""
 
     match: Match

@@ -6,11 +6,11 @@ The searched folders, folder moves as cards, the changes, and one button.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
     QButtonGroup,
@@ -38,8 +38,7 @@ if TYPE_CHECKING:
 _MOST_CARDS, _MORE_CARDS = 4, 20
 
 
-@dataclass(frozen=True, slots=True)
-class RelinkActions:
+class RelinkActions(Struct, frozen=True):
     """The possible actions.
 
     Attributes:

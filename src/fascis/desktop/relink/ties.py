@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.library.standing import Standing
 from fascis.relink.lost import Lost
@@ -22,8 +23,7 @@ SLOT, GAP, LEAST, TOP, MOST = 18.0, 9.0, 5.0, 10.0, 12.0
 _Kind = tuple[State, bytes | None, bool]
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(Struct, frozen=True):
     """Lost files of one folder with the same result.
 
     Found in one folder, to be decided, or not found. ``away``: not found, and their drive is not
@@ -37,8 +37,7 @@ class Group:
     away: bool = False
 
 
-@dataclass(slots=True)
-class TieEnd:
+class TieEnd(Struct):
     """A folder at one side: its text, its full path for the tool tip, and its pixels."""
 
     words: str
@@ -47,8 +46,7 @@ class TieEnd:
     end: float
 
 
-@dataclass(slots=True)
-class TieRibbon:
+class TieRibbon(Struct):
     """Some files of a left end: their target, number and thickness.
 
     ``left`` and ``right`` are top edges.
@@ -63,8 +61,7 @@ class TieRibbon:
     away: bool = False
 
 
-@dataclass(slots=True)
-class TieLayout:
+class TieLayout(Struct):
     """The ends and ribbons in a height; ``height`` is what they need."""
 
     lefts: list[TieEnd] = field(default_factory=list)

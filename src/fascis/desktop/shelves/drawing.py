@@ -6,8 +6,8 @@ Drives as lines, libraries as blocks with a width by their size, and previews of
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QWidget
@@ -51,8 +51,7 @@ SIGNS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Preview:
+class Preview(Struct, frozen=True):
     """What would become of a shelf if the picked-up library were put there.
 
     ``verdict`` is the bold first line.
@@ -65,8 +64,7 @@ class Preview:
     possible: bool
 
 
-@dataclass(slots=True)
-class Block:
+class Block(Struct):
     """Where a library is painted, and on which shelf."""
 
     rect: QRectF

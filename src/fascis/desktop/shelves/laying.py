@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.library.known.shelves import OnShelf
 
@@ -15,8 +16,7 @@ LEAST_SLICE = 7.0
 NEW_BLOCK = 96.0
 
 
-@dataclass(frozen=True, slots=True)
-class Laid:
+class Laid(Struct, frozen=True):
     """One library and its position, in pixels; ``narrow`` shares its width with others."""
 
     standing: OnShelf
@@ -25,8 +25,7 @@ class Laid:
     narrow: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Layout:
+class Layout(Struct, frozen=True):
     """The contents of a shelf: the width of other files, the libraries, and their end."""
 
     other: float

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.desktop.copies.page import CopiesPage, CopyActions
 from fascis.desktop.kit.panel import SidePanel
@@ -30,8 +31,7 @@ def _kind_words(s: OnShelf) -> str:
     return tr("{kind}, a copy", kind=kind_words(s.kind))
 
 
-@dataclass(frozen=True, slots=True)
-class OnDisplay:
+class OnDisplay(Struct, frozen=True):
     """A library or a copy, with the known facts around it.
 
     Attributes:
@@ -55,8 +55,7 @@ class OnDisplay:
     archived: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class LibraryActions:
+class LibraryActions(Struct, frozen=True):
     """The actions on it; None for those not possible now.
 
     ``readable``: the number of documents that are not understood and have a proposed reading.

@@ -7,9 +7,9 @@ loop of twine.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
+from msgspec import Struct
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QBrush,
@@ -51,8 +51,7 @@ _WORD = {
 }
 
 
-@dataclass(slots=True)
-class _Drawn:
+class _Drawn(Struct):
     path: QPainterPath
     ribbon: Ribbon
 

@@ -6,9 +6,9 @@ No painting here.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 
 import numpy as np
+from msgspec import Struct, field
 
 from fascis.desktop.kit.words import ROLE_WORDS
 from fascis.desktop.strands.woven import INSIDE, NOT_FOUND, Woven, WovenStrand
@@ -21,8 +21,7 @@ LEAST, LEAST_OUT = 5.0, 3.0
 UNUSED_WORDS = tr("Used by nothing")
 
 
-@dataclass(slots=True)
-class End:
+class End(Struct):
     """One end: a folder at the left, a use at the right.
 
     ``y`` to ``end`` are its pixels. ``part`` is the plan's name of a part that can be ticked there.
@@ -40,8 +39,7 @@ class End:
     missing: bool = False
 
 
-@dataclass(slots=True)
-class Bar:
+class Bar(Struct):
     """A group of ends under one head."""
 
     words: str
@@ -49,8 +47,7 @@ class Bar:
     end: float
 
 
-@dataclass(slots=True)
-class Ribbon:
+class Ribbon(Struct):
     """A ribbon from a left end to a right one.
 
     Its strands, its thickness, and where it starts, passes and ends (top edges).
@@ -68,8 +65,7 @@ class Ribbon:
     bytes: int
 
 
-@dataclass(slots=True)
-class Layout:
+class Layout(Struct):
     """A bundle laid out in a height.
 
     ``loop`` is the extent of the twine, or None if nothing is copied.
@@ -83,8 +79,7 @@ class Layout:
     along_bytes: int = 0
 
 
-@dataclass(slots=True)
-class _Left:
+class _Left(Struct):
     """Strands drawn as one at the left side.
 
     Those of one folder, or all small ones of a group.

@@ -8,10 +8,10 @@ from __future__ import annotations
 import os
 from array import array
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
+from msgspec import Struct, field
 
 from fascis.crossing.model.fates import Fate
 from fascis.crossing.plan.plan import Plan
@@ -32,8 +32,7 @@ INSIDE, NOT_FOUND = tr("in its folder"), tr("not found")
 NOBODY = tr("nothing")
 
 
-@dataclass(slots=True)
-class WovenStrand:
+class WovenStrand(Struct):
     """One strand, with its group in the view, and how much of it is copied.
 
     ``unread`` counts its documents that are not understood.
@@ -55,8 +54,7 @@ class WovenStrand:
         return shown(inner) or tr("its own folder")
 
 
-@dataclass(slots=True)
-class Woven:
+class Woven(Struct):
     """All files in columns: row ``i`` is the same file in each.
 
     Attributes:

@@ -12,10 +12,10 @@ import hashlib
 import os
 import random
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from urllib.parse import quote
 
 from blake3 import blake3
+from msgspec import Struct, field
 
 from fascis.documents.learned.reading import Followed, Level, Piece
 from fascis.documents.learned.spelling import encoded
@@ -28,8 +28,7 @@ Paths = Sequence[str | None]
 _SHARED = tr("Paths that would lead to different places are in one place of it.")
 
 
-@dataclass(slots=True)
-class _Group:
+class _Group(Struct):
     """Rows that share a cell, and its new value.
 
     Attributes:
@@ -303,8 +302,7 @@ _PARTS: dict[str, Image] = {
 _TRIED, _FOLLOWS, _HALF = 60, 0.99, 0.5
 
 
-@dataclass(frozen=True, slots=True)
-class Copy:
+class Copy(Struct, frozen=True):
     """A column that repeats a part of a reading's path, and how."""
 
     table: str
@@ -317,8 +315,7 @@ class Copy:
         return _IMAGES[self.image](_PARTS[self.part](path))
 
 
-@dataclass(slots=True)
-class Copies:
+class Copies(Struct):
     """Columns of a table that follow its paths.
 
     Attributes:

@@ -8,10 +8,10 @@ import zipfile
 import zlib
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
 
 from blake3 import blake3
+from msgspec import Struct
 
 from fascis.documents.learned import database
 from fascis.documents.learned.database import Database
@@ -121,8 +121,7 @@ def _differ_in(
     return True
 
 
-@dataclass(frozen=True, slots=True)
-class Anew:
+class Anew(Struct, frozen=True):
     """The tables of a rewritten document."""
 
     container: str

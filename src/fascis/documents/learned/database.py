@@ -16,12 +16,12 @@ from array import array
 from bisect import bisect_left
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from blake3 import blake3
+from msgspec import Struct
 
 from fascis.documents.learned.tables import NO_ROW, Cell, Join, Unreadable
 from fascis.files.disk.door import delete_state
@@ -157,8 +157,7 @@ class Database:
             return [value for (value,) in self.db.execute(sql)]
 
 
-@dataclass(frozen=True, slots=True)
-class Declared:
+class Declared(Struct, frozen=True):
     """A column as declared. ``key``: its position in the primary key, from 1; otherwise 0."""
 
     name: str

@@ -6,9 +6,10 @@ import os
 import posixpath
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import repeat
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.existing import Existing
 from fascis.documents.learned.spelling import Mode, decoded
@@ -18,8 +19,7 @@ from fascis.words.speech import tr
 _MOST_TREE = 64
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """One piece of a path.
 
     Attributes:
@@ -66,8 +66,7 @@ class Piece:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """Where a table keeps its paths, from left to right.
 
     Attributes:
@@ -93,8 +92,7 @@ class Reading:
         return cls(str(said["table"]), pieces, bool(said["from_folder"]))
 
 
-@dataclass(slots=True)
-class Evidence:
+class Evidence(Struct):
     """The result of a reading.
 
     Attributes:
@@ -114,8 +112,7 @@ class Evidence:
     common: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Level:
+class Level(Struct, frozen=True):
     """One piece of every row's path.
 
     Attributes:

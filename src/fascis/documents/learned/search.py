@@ -11,7 +11,8 @@ from __future__ import annotations
 import random
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.existing import Existing, plain
 from fascis.documents.learned.reading import (
@@ -39,8 +40,7 @@ _DONE = "\0"
 _MOST_TREE = 64
 
 
-@dataclass(frozen=True, slots=True)
-class Gone:
+class Gone(Struct, frozen=True):
     """A folder with a new path: its former contents are found below that."""
 
     old: str
@@ -49,8 +49,7 @@ class Gone:
     values: int
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Struct):
     """A reading that was applied to all rows.
 
     Attributes:
@@ -78,8 +77,7 @@ class Found:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Left:
+class Left(Struct, frozen=True):
     """A column that looks like paths but is not part of a reading.
 
     Attributes:
@@ -92,8 +90,7 @@ class Left:
     alive: int
 
 
-@dataclass(frozen=True, slots=True)
-class _Slot:
+class _Slot(Struct, frozen=True):
     """A column that can be reached from the rows of a table."""
 
     hops: tuple[str, ...]
@@ -106,8 +103,7 @@ class _Slot:
 _Texts = tuple[dict[int, "str | None"], ...]
 
 
-@dataclass(slots=True)
-class _Node:
+class _Node(Struct):
     """Some pieces, from the right, and the part of each row's folder not explained yet.
 
     Attributes:
@@ -119,8 +115,7 @@ class _Node:
     texts: _Texts
 
 
-@dataclass(slots=True)
-class _Candidate:
+class _Candidate(Struct):
     """A reading, and where it leads in the sample; how many of these files exist."""
 
     reading: Reading

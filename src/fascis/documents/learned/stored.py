@@ -11,8 +11,9 @@ import os
 import posixpath
 import zlib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from fascis.documents.learned.containers import is_database
 from fascis.documents.learned.reading import Reading
@@ -26,8 +27,7 @@ _GZIP, _ZIP = b"\x1f\x8b", b"PK\x03\x04"
 _HEAD = 1 << 16
 
 
-@dataclass(frozen=True, slots=True)
-class Stored:
+class Stored(Struct, frozen=True):
     """What is stored of a confirmed reading.
 
     Attributes:

@@ -10,8 +10,9 @@ from __future__ import annotations
 import random
 from array import array
 from collections.abc import Collection, Iterator, Mapping, Sequence, Sized
-from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct, field
 
 from fascis.documents.model import NotUnderstood
 from fascis.words.speech import tr
@@ -112,8 +113,7 @@ def filled(contents: Contents) -> frozenset[str]:
 # -- tables in memory ------------------------------------------------------------------------------
 
 
-@dataclass(slots=True)
-class TextColumn:
+class TextColumn(Struct):
     """A column whose values are spans of a text.
 
     Attributes:
@@ -349,8 +349,7 @@ def _refuse_many(columns: Sized) -> None:
         raise Unreadable(tr("Its things have too many kinds of values to be looked through."))
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _In:
+class _In(Struct, frozen=True, eq=False):
     """From inner rows to the outer one."""
 
     to: Table

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import codecs
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from fascis.documents.learned.tables import TextTable, Unreadable
 from fascis.words.speech import tr
@@ -16,8 +17,7 @@ _MARKS = (
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Text:
+class Text(Struct, frozen=True):
     """A text and its encoding."""
 
     text: str
@@ -51,8 +51,7 @@ class Text:
             raise Unreadable(tr("A name cannot be written in its encoding.")) from error
 
 
-@dataclass(frozen=True, slots=True)
-class Hole:
+class Hole(Struct, frozen=True):
     """A span of a document, and its new content."""
 
     start: int

@@ -10,9 +10,10 @@ import io
 import re
 from array import array
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import groupby
 from xml.parsers import expat
+
+from msgspec import field
 
 from fascis.documents.learned.markup import escaped, said_by
 from fascis.documents.learned.tables import Cell, TextColumn, TextTable, Unreadable
@@ -29,7 +30,6 @@ _ANY = "*"
 _FOUND_AGAIN = tr("One of its paths was not found again.")
 
 
-@dataclass(slots=True)
 class XmlColumn(TextColumn):
     """A column of attributes or of texts.
 

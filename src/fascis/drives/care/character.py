@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import os
 import re
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.model import Drive
 from fascis.files.names import shown
@@ -23,8 +24,7 @@ _SYSTEM = frozenset(("etc", "usr", "bin", "var", "proc"))
 _LEAST_DATED = 4
 
 
-@dataclass(frozen=True, slots=True)
-class Character:
+class Character(Struct, frozen=True):
     """Reasons to think that a drive is a backup disk, or holds a system.
 
     "" if there are none.

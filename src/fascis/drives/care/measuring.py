@@ -13,8 +13,9 @@ import mmap
 import os
 import time
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.connected import Drives
 from fascis.drives.leftovers import MEASURED, MEASURES, own_folder
@@ -32,8 +33,7 @@ _SECONDS = 2.5  # Each way.
 _CHUNK = 4 << 20
 
 
-@dataclass(frozen=True, slots=True)
-class Speed:
+class Speed(Struct, frozen=True):
     """Measured speeds in MB/s (10⁶ bytes a second), and the bytes measured.
 
     ``proven``: read from the drive itself.

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import os
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
@@ -20,8 +21,7 @@ from fascis.words.speech import tr
 LIBRARIES = "Libraries"
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """A possible file system: its advantages and costs, in words."""
 
     filesystem: str

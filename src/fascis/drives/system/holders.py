@@ -8,8 +8,9 @@ their paths.
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.system.mounts import mount_id_of_line, read_mounts
 from fascis.words.speech import tr
@@ -18,8 +19,7 @@ PROC = Path("/proc")
 _LINKS = ("cwd", "root", "exe")
 
 
-@dataclass(frozen=True, slots=True)
-class Holder:
+class Holder(Struct, frozen=True):
     """A program that uses a drive.
 
     Its name, its process id, and one file or folder of the drive.

@@ -9,9 +9,10 @@ import os
 import re
 import select
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+
+from msgspec import Struct
 
 MOUNTINFO = Path("/proc/self/mountinfo")
 _OCTAL = re.compile(r"\\([0-7]{3})")
@@ -19,8 +20,7 @@ _OCTAL = re.compile(r"\\([0-7]{3})")
 NETWORK = frozenset(("nfs", "nfs4", "cifs", "smb3", "9p", "fuse.sshfs"))
 
 
-@dataclass(frozen=True, slots=True)
-class Mount:
+class Mount(Struct, frozen=True):
     """One line.
 
     The mount's id, its device as ``major:minor``, the mounted folder of the file system, the mount

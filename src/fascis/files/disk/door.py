@@ -14,8 +14,9 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
@@ -29,8 +30,7 @@ class Changed(OSError):
         super().__init__(errno.ESTALE, tr("it changed a moment ago"), os.fsdecode(place))
 
 
-@dataclass(frozen=True, slots=True)
-class Proven:
+class Proven(Struct, frozen=True):
     """The state of a file or link when it was last checked or read.
 
     ``inode`` is None if it does not identify a file.

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from operator import itemgetter
+
+from msgspec import Struct, field
 
 from fascis.files.disk import kernel
 from fascis.files.disk.beneath import open_folder
@@ -17,8 +18,7 @@ from fascis.words.speech import tr
 _MODE = itemgetter(stat.ST_MODE)
 
 
-@dataclass(slots=True)
-class Folder:
+class Folder(Struct):
     """What lies directly in one folder.
 
     Parallel lists of names and their status, folders listed apart.

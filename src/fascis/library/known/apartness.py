@@ -8,8 +8,9 @@ from __future__ import annotations
 import stat
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.connected import Drives
 from fascis.files.control import UNSTOPPED, Control
@@ -21,8 +22,7 @@ from fascis.library.own import OWN
 from fascis.words.speech import tr, trn
 
 
-@dataclass(frozen=True, slots=True)
-class Apartness:
+class Apartness(Struct, frozen=True):
     """How two folders of one library differ.
 
     Files that only one has, and files in both with different size or time.

@@ -7,9 +7,10 @@ checked here.
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.library.register import KnownLibrary, Looked, Register
 from fascis.words.figures import day
@@ -49,8 +50,7 @@ _STATES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(Struct, frozen=True):
     """One path of a library.
 
     Attributes:
@@ -128,8 +128,7 @@ def reminder(place: Place, home: bool, now: float) -> str:
     return ""
 
 
-@dataclass(frozen=True, slots=True)
-class KnownPlaces:
+class KnownPlaces(Struct, frozen=True):
     """A library with its paths.
 
     Attributes:

@@ -12,8 +12,9 @@ import time
 from collections import deque
 from collections.abc import Callable, Collection, Iterator
 from contextlib import closing
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.drives.connected import Drives
 from fascis.drives.model import Drive
@@ -29,8 +30,7 @@ SECONDS = 5.0
 _FILE = ".fascis/identity.json"
 
 
-@dataclass(frozen=True, slots=True)
-class Recognised:
+class Recognised(Struct, frozen=True):
     """A library on a drive, by its identity file.
 
     ``at_home``: it is at the path that the file names as home.

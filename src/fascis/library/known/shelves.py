@@ -8,9 +8,11 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import MappingProxyType
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from fascis.drives.care.character import Character, look_at_character
 from fascis.drives.model import Drive
@@ -27,8 +29,7 @@ from fascis.workspace import Workspace
 JUST_NOW = 60.0
 
 
-@dataclass(frozen=True, slots=True)
-class Aside:
+class Aside(Struct, frozen=True):
     """Originals that were set aside: their library, their path, their room, and since when.
 
     Bytes on their drive; seconds since 1970, or None if not known.
@@ -40,8 +41,7 @@ class Aside:
     at: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class OnShelf:
+class OnShelf(Struct, frozen=True):
     """One library, or one copy of it, on a shelf. ``summary`` is None before the first survey.
 
     Attributes:
@@ -103,8 +103,7 @@ class OnShelf:
         return self.id.split(":")[0]
 
 
-@dataclass(slots=True)
-class Shelf:
+class Shelf(Struct):
     """A drive with its libraries, biggest first; ``group`` is inside, connected or away.
 
     Attributes:

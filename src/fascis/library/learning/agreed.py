@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from fascis.documents.learned.stored import Stored
 from fascis.files.errors import Damaged

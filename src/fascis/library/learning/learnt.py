@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import asdict
 
 from fascis.documents.learned.reading import Reading
 from fascis.documents.learned.search import Gone, Left
@@ -13,8 +15,7 @@ from fascis.files.names import shown
 from fascis.words.speech import tr
 
 
-@dataclass(slots=True)
-class Field:
+class Field(Struct):
     """One place where a document keeps paths, with all their pieces.
 
     Attributes:
@@ -40,7 +41,8 @@ class Field:
 
     def as_json(self) -> dict[str, Any]:
         """For a child's output."""
-        return asdict(self) | {"reading": self.reading.as_json()}
+        gone = asdict(self.gone) if self.gone else None
+        return asdict(self) | {"reading": self.reading.as_json(), "gone": gone}
 
     @classmethod
     def from_json(cls, said: Mapping[str, Any]) -> Field:
@@ -56,8 +58,7 @@ class Field:
         )
 
 
-@dataclass(slots=True)
-class Learnt:
+class Learnt(Struct):
     """The result for one document.
 
     Attributes:

@@ -6,8 +6,9 @@ import copy
 import os
 import posixpath
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.containers import (
     OpenedDatabase,
@@ -38,8 +39,7 @@ _ELSEWHERE = "/moved by way of trial"
 Contents = OpenedDatabase | TextContents | Packed
 
 
-@dataclass(frozen=True, slots=True)
-class Where:
+class Where(Struct, frozen=True):
     """What documents are compared with.
 
     Attributes:

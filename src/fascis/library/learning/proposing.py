@@ -9,8 +9,10 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from fascis.documents.registry import kind_named
 from fascis.files.control import UNSTOPPED, Control
@@ -21,8 +23,7 @@ from fascis.library.references.uses import Uses
 from fascis.workspace import Workspace
 
 
-@dataclass(frozen=True, slots=True)
-class Proposal:
+class Proposal(Struct, frozen=True):
     """The question about one document.
 
     Attributes:

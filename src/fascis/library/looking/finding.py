@@ -10,9 +10,10 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing, suppress
-from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.tables import Unreadable
 from fascis.documents.model import DocumentKind, Means, NotUnderstood, Reference, names_of
@@ -36,8 +37,7 @@ _CACHES = frozenset((b"cache", b"caches", b"thumbnails", b"temp", b"tmp", b"tras
 _CANNOT = (NotUnderstood, Unreadable, FascisError, OSError, MemoryError, RecursionError)
 
 
-@dataclass(slots=True)
-class Found:
+class Found(Struct):
     """A library that was found.
 
     Attributes:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.files.control import UNSTOPPED, Control
 from fascis.files.names import parent
@@ -22,8 +23,7 @@ _OWN_SHARE = 0.5
 _TELL_SECONDS = 0.2
 
 
-@dataclass(slots=True)
-class Weight:
+class Weight(Struct):
     """The contents of a folder and below it; ``own``: directly in it.
 
     ``room``: the space on the drive.
@@ -49,8 +49,7 @@ class Weight:
         self.inner.append(other)
 
 
-@dataclass(slots=True)
-class LibraryFound:
+class LibraryFound(Struct):
     """A library that was found.
 
     Attributes:
@@ -73,8 +72,7 @@ class LibraryFound:
     unknown: bool
 
 
-@dataclass(slots=True)
-class Looked:
+class Looked(Struct):
     """The result of a search.
 
     Attributes:

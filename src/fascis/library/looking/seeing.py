@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.documents.registry import is_companion, kind_named
 from fascis.files.disk import kernel
@@ -27,8 +28,7 @@ _PROGRAMS = frozenset(
 )
 
 
-@dataclass(slots=True)
-class Seen:
+class Seen(Struct):
     """One folder.
 
     Attributes:

@@ -10,9 +10,10 @@ import os
 import stat
 from array import array
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from fascis.documents.learned.kind import NotAgreed, check_agreed
 from fascis.documents.model import (
@@ -72,8 +73,7 @@ Expected = Mapping[bytes, Last]
 _NEVER_SEEN: Last = (0, b"", 0)
 
 
-@dataclass(frozen=True, slots=True)
-class Known:
+class Known(Struct, frozen=True):
     """What is known already when documents are read.
 
     Attributes:
@@ -621,8 +621,7 @@ class _Reading:
             self._found.outside.append(sidecar)
 
 
-@dataclass(frozen=True, slots=True)
-class _Following:
+class _Following(Struct, frozen=True):
     """A document whose references are followed; relative ones count from ``folder``."""
 
     number: int

@@ -8,8 +8,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.library.references.uses import Uses
 from fascis.library.roles import ROLES, Role
@@ -17,8 +18,7 @@ from fascis.library.standing import STANDINGS, Standing
 from fascis.library.survey import Survey, strand_folder
 
 
-@dataclass(frozen=True, slots=True)
-class Strand:
+class Strand(Struct, frozen=True):
     """One strand.
 
     ``folder`` is a place in the library, or an absolute path outside; sizes in bytes.

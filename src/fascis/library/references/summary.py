@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from fascis.library.references.strands import strands
 from fascis.library.references.strands import totals as standing_totals
@@ -33,8 +34,7 @@ def _unused(survey: Survey, uses: Uses) -> tuple[int, int]:
     return sum(s.files for s in mine), sum(s.bytes for s in mine)
 
 
-@dataclass(frozen=True, slots=True)
-class Summary:
+class Summary(Struct, frozen=True):
     """A stored summary: files, bytes, bytes on the drive; how many of these can be made again.
 
     Last change in ns. ``standing`` has files and bytes of each, including those outside; empty for

@@ -18,9 +18,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from dataclasses import dataclass, field
 from functools import cache
 from urllib.parse import quote, unquote_to_bytes
+
+from msgspec import Struct, field
 
 from fascis.documents.model import DocumentKind
 from fascis.documents.registry import endings, is_companion, kind_named, kind_of
@@ -64,8 +65,7 @@ def _ending_in(documents: frozenset[bytes]) -> re.Pattern[bytes]:
     return re.compile(rb"\.(?:" + either + rb")(?![A-Za-z0-9])", re.IGNORECASE)
 
 
-@dataclass(slots=True)
-class Names:
+class Names(Struct):
     """A library's names, for lookups; the sets are made at the first lookup.
 
     Attributes:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from array import array
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from fascis.documents.model import DocumentKind, Sequence
 from fascis.files.times import ctime_of, mtime_of
@@ -13,8 +14,7 @@ from fascis.library.standing import Standing
 from fascis.words.speech import tr
 
 
-@dataclass(slots=True)
-class Document:
+class Document(Struct):
     """One document.
 
     ``place`` is in the library; ``path`` is absolute for one outside, which is then loose media
@@ -37,8 +37,7 @@ class Document:
         return self.kind.name
 
 
-@dataclass(slots=True)
-class Outside:
+class Outside(Struct):
     """A used file outside the library's folder, or a missing one.
 
     Size in bytes, times in ns. ``path`` is absolute. ``size``, ``mtime_ns`` and ``digest`` of a
@@ -81,8 +80,7 @@ class Outside:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class LostReference:
+class LostReference(Struct, frozen=True):
     """One reference to a file that is missing or away.
 
     Attributes:
@@ -115,8 +113,7 @@ def led_outside(index: int) -> int:
     return -2 - index
 
 
-@dataclass(slots=True)
-class Leads:
+class Leads(Struct):
     """Where every reference of one document led when it was read, in the document's order.
 
     Attributes:
@@ -129,8 +126,7 @@ class Leads:
     photos: array[int] | None = None
 
 
-@dataclass(slots=True)
-class Uses:
+class Uses(Struct):
     """The files used by the documents of a surveyed library.
 
     Attributes:

@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Container, Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from fascis.documents.registry import kind_named
 from fascis.documents.targets import Target
@@ -30,8 +31,7 @@ _PSEUDO = (b"/proc", b"/sys", b"/dev")
 _MOST_LINKS = 8
 
 
-@dataclass(frozen=True, slots=True)
-class Meant:
+class Meant(Struct, frozen=True):
     """The meaning of a path.
 
     Attributes:
