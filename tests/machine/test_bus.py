@@ -9,6 +9,7 @@ import socket
 import subprocess
 import threading
 import time
+from types import SimpleNamespace
 
 import pytest
 from jeepney import HeaderFields, MessageType, new_error, new_method_return
@@ -19,6 +20,7 @@ from fascis.drives.care.removal import remove_safely
 from fascis.drives.connected import Drives
 from fascis.drives.system import udisks
 from fascis.files.errors import EnvironmentTrouble
+from fascis.machine import bus as buses
 from fascis.machine.awake import Awake
 from fascis.machine.notice import tell_desktop
 from tests.clock import within
@@ -228,3 +230,19 @@ def test_a_bus_that_hangs_is_not_waited_for(tmp_path, monkeypatch):
             assert awake.granted == ""
         assert tell_desktop("The Weir", "has crossed") is False
         within(begun, 6)
+
+
+def test_a_bus_that_answers_too_late_keeps_no_connection(monkeypatch):
+    answers, closed = threading.Event(), threading.Event()
+
+    def slowly(_bus, enable_fds):
+        answers.wait(5)
+        return SimpleNamespace(close=closed.set)
+
+    monkeypatch.setattr(buses, "open_dbus_connection", slowly)
+    monkeypatch.setattr(buses, "_PATIENCE", 0.05)
+    with pytest.raises(TimeoutError, match="does not answer"):
+        buses.opened(buses.SYSTEM)
+    assert not closed.is_set()
+    answers.set()
+    assert closed.wait(5)

@@ -5,9 +5,9 @@ Does nothing if there is no bus, no service, or no permission.
 
 from __future__ import annotations
 
-import queue
 import threading
 from collections.abc import Iterator
+from concurrent.futures import Future
 from contextlib import contextmanager
 from typing import Any
 
@@ -43,22 +43,28 @@ def opened(bus: str, fds: bool = False) -> DBusConnection:
 
     Opened in a thread of its own, because connecting has no time limit, and a bus can hang.
     """
-    outcome: queue.Queue[DBusConnection | Exception] = queue.Queue()
+    opening: Future[DBusConnection] = Future()
 
     def work() -> None:
         try:
-            outcome.put(open_dbus_connection(bus, enable_fds=fds))
+            opening.set_result(open_dbus_connection(bus, enable_fds=fds))
         except Exception as error:
-            outcome.put(error)
+            opening.set_exception(error)
 
     threading.Thread(target=work, name="bus", daemon=True).start()
     try:
-        made = outcome.get(timeout=_PATIENCE)
-    except queue.Empty:
+        return opening.result(_PATIENCE)
+    except TimeoutError:
+        if opening.done():
+            raise
+        # It may open later, when nobody waits for it any more.
+        opening.add_done_callback(_close_late)
         raise TimeoutError(tr("the message bus does not answer")) from None
-    if isinstance(made, Exception):
-        raise made
-    return made
+
+
+def _close_late(opening: Future[DBusConnection]) -> None:
+    if opening.exception() is None:
+        opening.result().close()
 
 
 def call(
