@@ -45,7 +45,7 @@ def plan(window, hands, library, drive):
 
 def crossing_slowly(bench, open_window):
     """A window in which a crossing to a slow drive has begun."""
-    facts(bench, "heron", write_mb_s=0.04)
+    facts(bench, "heron", write_mb_s=0.02)
     bench.again()
     window, hands = open_window(bench)
     plan(window, hands, "The Weir", "heron")

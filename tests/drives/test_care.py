@@ -3,6 +3,8 @@
 import os
 import subprocess
 import sys
+import threading
+import time
 
 import pytest
 
@@ -15,7 +17,7 @@ from fascis.drives.system.health import errors_of, link_mbit
 from fascis.drives.system.holders import holders_of
 from fascis.files.errors import Cancelled, EnvironmentTrouble, Refused
 from fascis.machine.disk_tool import DiskTool, data_folders, find_disk_tool
-from tests.clock import fast
+from tests.clock import fast, within
 from tests.stopping import StopsWhen
 
 # -- what it seems to be ---------------------------------------------------------------------------
@@ -121,6 +123,20 @@ def test_a_measurement_is_about_right_and_leaves_nothing_behind(bench):
     fast(speed.write_mb_s, 12)
     fast(speed.read_mb_s, 20)
     assert [p.name for p in where.iterdir()] == ["stand-in.json"]
+
+
+def test_a_speed_that_is_changed_in_the_middle_of_a_write_counts_at_once(bench):
+    where = bench.add_drive("timed", write_mb_s=0.001)
+    drives = bench.again().drives
+    file = drives.open(where).create(b"a.mov")
+    writing = threading.Thread(target=file.write, args=(memoryview(bytes(100_000)),))
+    writing.start()
+    bench.add_drive("timed", write_mb_s=0)
+    begun = time.monotonic()
+    drives.stand_ins()
+    writing.join(60)
+    within(begun, 20)
+    assert (where / "a.mov").stat().st_size == 100_000
 
 
 @pytest.mark.parametrize(

@@ -26,6 +26,8 @@ from fascis.files.names import parent
 from fascis.words.speech import tr
 
 DESCRIPTION = "stand-in.json"
+# Seconds until a changed speed is noticed in the middle of a slow write.
+_SLICE = 0.1
 
 
 class Fault(BaseModel):
@@ -180,6 +182,7 @@ class StandIn:
         if description.connected and not self.description.connected:
             self.connect_again()
         self._told = description
+        self._clock = dict.fromkeys(self._clock, 0.0)
         self.description = description.model_copy(update={"faults": self.description.faults})
 
     def connect_again(self) -> None:
@@ -212,7 +215,10 @@ class StandIn:
         with self._lock:
             start = max(time.monotonic(), self._clock[kind])
             self._clock[kind] = until = start + count / (mb_s * 1e6)
-        time.sleep(max(0.0, until - time.monotonic()))
+        # Not longer than its description says so: the demo's bench changes speeds.
+        told = self._told
+        while (left := until - time.monotonic()) > 0 and self._told is told:
+            time.sleep(min(left, _SLICE))
 
     def on_read(self, count: int) -> None:
         """Counts a read and slows it down."""
