@@ -324,6 +324,7 @@ def test_after_closing_in_the_middle_what_was_copied_is_read_back_and_not_copied
     hands.wait(lambda: sum(x.copied for x in lanes._lanes.values()) > 1_000_000, "some of it", 0)
     window.close()
     hands.wait(lambda: window.conducting.running is None, "the stop")
+    known.add_drive("slow")  # It may be fast from now on.
     known.again()
     (crossing,) = all_crossings(known.workspace)[0]
     copied = crossing.copies.sums(Which.NOT_READ_BACK_YET)[0]
