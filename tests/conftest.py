@@ -10,7 +10,6 @@ import json
 import os
 import signal
 import subprocess
-import time
 from contextlib import suppress
 from itertools import count
 from pathlib import Path
@@ -28,7 +27,7 @@ from fascis.library.learning import asking
 from fascis.machine import awake
 from fascis.workspace import Workspace
 from tests.forked import Forked
-from tests.images import make_file_system
+from tests.images import make_file_system, unmount
 
 CHILD = asking.CHILD
 every_program = open_files.programs
@@ -249,15 +248,10 @@ class Mounted:
 
     def unmount(self, where, lazily=False):
         """Unmounts, and lets the device go."""
-        for _ in range(100):  # a window of another test may be looking at all drives just now
-            done = subprocess.run(
-                ["umount", *(["-l"] if lazily else []), str(where)], capture_output=True
-            )
-            if done.returncode == 0 or lazily:
-                break
-            time.sleep(0.1)
+        if lazily:
+            subprocess.run(["umount", "-l", str(where)], capture_output=True)
         else:
-            raise AssertionError(done.stderr)
+            unmount(where)
         if device := self._there.pop(where, None):
             subprocess.run(["losetup", "-d", device], capture_output=True)
 

@@ -2,6 +2,7 @@
 
 import secrets
 import subprocess
+import time
 
 
 def make_file_system(command, image):
@@ -14,3 +15,13 @@ def make_file_system(command, image):
     if words[0] == "mkfs.ntfs":
         serial = f"--new-serial={secrets.token_hex(8)}"
         subprocess.run(["ntfslabel", "-q", serial, str(image)], check=True, capture_output=True)
+
+
+def unmount(where):
+    """Unmounts a folder."""
+    for _ in range(100):  # a window of another test may be looking at all drives just now
+        done = subprocess.run(["umount", str(where)], capture_output=True)
+        if done.returncode == 0:
+            return
+        time.sleep(0.1)
+    raise AssertionError(done.stderr)

@@ -16,6 +16,7 @@ from fascis.crossing.status.report import code_of, refusal_object
 from fascis.files.disk.medium import PosixMedium
 from fascis.files.errors import Cancelled
 from tests.commands.test_commands import fascis
+from tests.images import unmount
 from tests.judge import contents
 from tests.library.making import timeline, write
 
@@ -48,7 +49,7 @@ def test_a_drive_that_can_never_prove_may_be_released_after_a_comparison(bench, 
         id = said["crossing"]
         status, said, _ = fascis(bench, "release", id, "--yes", "--compared", "--json")
         assert said["problems"][-1]["code"] == "not-proven", "it must be connected again first"
-        subprocess.run(["umount", str(where)], check=True)
+        unmount(where)
         subprocess.run(mount, check=True)
         copy, before = below / "The Weir/media/b.mov", contents(library)
         status, said, _ = fascis(bench, "release", id, "--yes", "--json")

@@ -12,6 +12,7 @@ import pytest
 
 from fascis.crossing.status.queue import find_crossing
 from tests.commands.test_commands import fascis
+from tests.images import unmount
 from tests.judge import contents
 from tests.library.making import timeline, write
 from tests.worlds import oracle
@@ -143,7 +144,7 @@ def test_another_drive_mounted_in_the_library_stays_and_what_is_used_on_it_is_ga
         assert not list(there.rglob("unused.mov"))
         assert {p.name for p in where.glob("*.mov")} == {"clip.mov", "unused.mov"}
     finally:
-        subprocess.run(["umount", lib / "card"], check=True)
+        unmount(lib / "card")
 
 
 def test_a_reference_that_leads_to_other_content_stops_the_switch_whoever_wrote_it(

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.commands.test_commands import fascis
+from tests.images import unmount
 from tests.judge import contents
 from tests.library.making import catalog_at, timeline, write
 from tests.worlds import oracle
@@ -254,7 +255,7 @@ def test_nothing_is_deleted_through_a_bind_mount(bench, studio, tmp_path):
             )[1]["problems"]
         }
     finally:
-        subprocess.run(["umount", str(studio / "media/bound")], check=True)
+        unmount(studio / "media/bound")
     assert (elsewhere / "precious.mov").read_bytes() == b"p" * 700, err
     assert not (bench.heron / "The Weir/media/bound").exists()
 
@@ -531,7 +532,7 @@ def test_a_known_library_that_uses_a_loose_file_through_a_bind_mount_keeps_it(
         assert said["state"] == "released" and loose.read_bytes() == b"m" * 900, err
         assert not (studio / "media/weir.mov").exists()
     finally:
-        subprocess.run(["umount", other], check=True)
+        unmount(other)
 
 
 def test_a_single_document_leaves_what_the_document_beside_it_uses(bench, studio):

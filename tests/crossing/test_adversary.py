@@ -30,6 +30,7 @@ from fascis.files.disk.medium import PosixFile, PosixMedium
 from fascis.files.errors import DriveFull, DriveGone, EnvironmentTrouble, Refused
 from fascis.library.open_files import Openers
 from tests.crossing.ways import codes, plan_of, settled, started, switched
+from tests.images import unmount
 from tests.judge import contents
 from tests.library.making import catalog_at, picture, timeline
 
@@ -375,7 +376,7 @@ def test_a_drive_that_is_mounted_in_the_staging_folder_keeps_its_files(bench, li
         with pytest.raises(Refused, match="mounted at"):
             find_crossing(bench.workspace, id).undo()
     finally:
-        subprocess.run(["umount", where], check=True)
+        unmount(where)
     assert (theirs / "film.mov").read_bytes() == b"theirs" and len(contents(library)) == 10
     assert (
         "Given up" in find_crossing(bench.workspace, id).undo() and (theirs / "film.mov").exists()
